@@ -22,10 +22,10 @@ import time
 import urllib.parse
 
 WHAT, URL = sys.argv[1], urllib.parse.urlparse(sys.argv[2])
-SITE_PAGES = ["today", "zones", "zones/1", "zones/1/season", "boxes/1", "boxes/1/sheet", "boxes/1/budget", "sensors", "sensors/1",
+SITE_PAGES = ["today", "zones", "zones/1", "zones/1/season", "controllers/1", "controllers/1/sheet", "controllers/1/budget", "sensors", "sensors/1",
               "sensors/map", "weather", "trial", "tuning", "logbook", "visit", "edit", "sheet"]
 EVERYWHERE = ["/", "/calls", "/notices", "/cards", "/ordinances", "/glossary", "/find.json?words=lawn"]
-PAGES = EVERYWHERE + [f"/sites/1/{page}" for page in SITE_PAGES] + ["/sites/2/today", "/sites/3/today", "/sites/2/boxes/1"]
+PAGES = EVERYWHERE + [f"/sites/1/{page}" for page in SITE_PAGES] + ["/sites/2/today", "/sites/3/today", "/sites/2/controllers/1"]
 
 
 class Client:

@@ -103,11 +103,11 @@ def chapters():
     """Every chapter of the demo's first site beside the floor."""
     first = lambda page, kind: re.search(rf"/sites/1/{kind}/(\d+)", send(page)[2].decode()).group(0)
     zone, sensor = first("/sites/1/zones", "zones"), first("/sites/1/sensors", "sensors")
-    box = "/sites/1/boxes/1"
+    controller = "/sites/1/controllers/1"
     floor = alone("/sites/1/site.json")
     print(f"the floor, the file of the site: {floor:.2f} ms")
-    for path in ["/", "/sites/1/today", "/sites/1/sheet", "/sites/1/zones", zone, f"{zone}/season", f"{zone}/cans", box,
-                 f"{box}/plan", f"{box}/sheet", f"{box}/history", f"{box}/law", f"{box}/manual", f"{box}/budget", "/sites/1/sensors",
+    for path in ["/", "/sites/1/today", "/sites/1/sheet", "/sites/1/zones", zone, f"{zone}/season", f"{zone}/cans", controller,
+                 f"{controller}/plan", f"{controller}/sheet", f"{controller}/history", f"{controller}/law", f"{controller}/manual", f"{controller}/budget", "/sites/1/sensors",
                  sensor, "/sites/1/sensors/map", "/sites/1/sensors/wiring", "/sites/1/sensors/plan", "/sites/1/weather", "/calls"]:
         median = alone(path)
         print(f"{path}: {median:.2f} ms, {median / floor:.1f} times the floor")
@@ -162,8 +162,8 @@ print(f"{sites} sites are there after {time.time() - start:.0f} s")
 print(f"call list, first after the server started or after new weather: {timed('/calls', 1)[0]:.0f} ms")
 print(f"call list from its cache: median {statistics.median(timed('/calls')):.1f} ms")
 load("/calls", 4)
-load("/sites/1/boxes/1/budget", 20)
-load("/sites/1/boxes/1/budget", 1)
+load("/sites/1/controllers/1/budget", 20)
+load("/sites/1/controllers/1/budget", 1)
 load("/sites/1/today", 20)
 load("/", 20)
 content = hours(263_000)

@@ -83,11 +83,11 @@ def command(folder, days):
     site = json.loads((Path(__file__).parents[2] / "crates/app/src/demo/sites/hollin-green.json").read_text())
     lawn = next(zone for zone in site["zones"] if zone["number"] == 5)
     site["zones"] = [{**lawn, "number": n, "name": f"Zone {n}"} for n in range(1, ZONES + 1)]
-    box = site["controllers"][0]
-    box["card"]["stations"] = ZONES
+    controller = site["controllers"][0]
+    controller["card"]["stations"] = ZONES
     run_times = [{"station": n, "seconds": 480} for n in range(1, ZONES + 1)]
     program = {"name": "A", "active": True, "starts": ["23:00"], "days": {"weekdays": ["monday", "thursday"]}}
-    box["settings"] = {"programs": [{**program, "run_times": run_times}], "percentages": {"box": 100}, "delay_s": 0}
+    controller["settings"] = {"programs": [{**program, "run_times": run_times}], "percentages": {"box": 100}, "delay_s": 0}
     (folder / "site.json").write_text(json.dumps(site))
     rows = [f"{day:%Y-%m-%d},{low},{high},{rain}" for day, low, high, rain, _ in YEAR]
     (folder / "year.csv").write_text("date,tmin_c,tmax_c,rain_mm\n" + "\n".join(rows) + "\n")

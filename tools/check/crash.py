@@ -195,10 +195,10 @@ def surveys(person):
 
 
 def settings(person):
-    fields = person.form("/sites/2/boxes/1", "/sites/2/boxes/1")
+    fields = person.form("/sites/2/controllers/1", "/sites/2/controllers/1")
     number = began("settings")
     reason = f"crash save {number} of it"
-    status, text, _ = person.send("/sites/2/boxes/1", {**fields, "p0-m1": str(3 + number % 40), "reason": reason})
+    status, text, _ = person.send("/sites/2/controllers/1", {**fields, "p0-m1": str(3 + number % 40), "reason": reason})
     if status == 303:
         took("settings", reason)
 

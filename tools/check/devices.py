@@ -78,7 +78,7 @@ def stamps(url, count):
 
 # Far more than the three seconds after which a page says that the database does not answer, far less than for ever.
 LONGEST_S = 8
-PAGES = ["/", "/sites/1/today", "/sites/2/boxes/1", "/sites/1/weather", "/sign-in", "/calls", "/readyz"]
+PAGES = ["/", "/sites/1/today", "/sites/2/controllers/1", "/sites/1/weather", "/sign-in", "/calls", "/readyz"]
 
 
 def family(pid):
@@ -101,7 +101,7 @@ def family(pid):
 def frozen(url, postmaster):
     send, csrf = browse(url)
     send("/sign-in", csrf=csrf("/sign-in"), login="bram", password="larkrigg-demo")
-    if "Potting shed" not in send("/sites/1/programs") + send("/sites/1/boxes/1"):
+    if "Potting shed" not in send("/sites/1/programs") + send("/sites/1/controllers/1"):
         raise SystemExit("the page is not there before the database is frozen")
     pids = family(postmaster)
     for pid in pids:
@@ -124,7 +124,7 @@ def frozen(url, postmaster):
     if wrong:
         raise SystemExit(f"while the database was frozen: {wrong[:5]}")
     time.sleep(1)
-    if "Potting shed" not in send("/sites/1/boxes/1"):
+    if "Potting shed" not in send("/sites/1/controllers/1"):
         raise SystemExit("the page does not come back with the database")
     print(f"{len(answers)} pages, the slowest in {max(a[2] for a in answers):.1f} s")
 

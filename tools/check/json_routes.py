@@ -38,7 +38,7 @@ QUERIES = {
 # Sent by scripts as forms and answered in JSON, with a header that asks for it.
 POSTS = {
     "/sites/{id}/sensors/plan/look": ({"lines": TEXT, "month": {"type": "integer"}, "hour": {"type": "integer"}}, {}),
-    "/sites/{id}/boxes/{number}/draft": ({"base_version": {"type": "integer"}, "line": TEXT, "p0-starts": TEXT, "p0-m1": TEXT,
+    "/sites/{id}/controllers/{number}/draft": ({"base_version": {"type": "integer"}, "line": TEXT, "p0-starts": TEXT, "p0-m1": TEXT,
                                           "p0-days": {"type": "string", "enum": ["weekdays", "odd", "even", "interval", "x"]},
                                           "chosen": DAY, "zoom": TEXT, "mend": TEXT}, {"x-part": "live"}),
     "/sites/{id}/visit/entries": ({"key": TEXT, "what": {"type": "string", "enum": ["zone", "box", "sensor", "site", "x"]},

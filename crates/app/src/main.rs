@@ -37,13 +37,13 @@ enum Command {
     Replay(commands::replay::Args),
     /// Tonight's runs of a site file and a daily weather file, as CSV.
     Tonight(commands::tonight::Args),
-    /// What is found wrong with the settings of a box, as JSON.
+    /// What is found wrong with the settings of a controller, as JSON.
     Check(commands::check::Args),
-    /// Every run of a box over a span of dates, as CSV.
+    /// Every run of a controller over a span of dates, as CSV.
     Expand(commands::expand::Args),
-    /// Settings for a box of a site file, planned, as a settings file.
+    /// Settings for a controller of a site file, planned, as a settings file.
     Plan(commands::plan::Args),
-    /// Twelve factors of each zone, the percentages a box can be set to and the error left, as JSON.
+    /// Twelve factors of each zone, the percentages a controller can be set to and the error left, as JSON.
     Budget(commands::budget::Args),
     /// A season of weather through one way of watering beside another, as JSON.
     Simulate(commands::simulate::Args),

@@ -5,7 +5,7 @@ use divan::{Bencher, black_box};
 use jiff::civil::{date, time};
 use jiff::tz::TimeZone;
 use jiff::{Timestamp, ToSpan};
-use upland_core::account::running::BoxFacts;
+use upland_core::account::running::ControllerFacts;
 use upland_core::account::whole::{Facts, Way};
 use upland_core::advice::findings::check;
 use upland_core::advice::planner::{Basis, Relax, Request, Strategy, plan, relaxations};
@@ -77,7 +77,7 @@ fn site() -> Site {
 fn zones(count: u16) -> Vec<Zone> {
     (1..=count)
         .map(|number| Zone {
-            box_number: 1,
+            controller_number: 1,
             number,
             name: format!("Zone {number}"),
             plant: PlantKind::CoolSeasonTurf,
@@ -144,7 +144,7 @@ fn hourly_et_of_a_year(bencher: Bencher) {
     bencher.bench(|| hourly_series(black_box(&hours), &station()));
 }
 
-/// A site of some zones that one box waters every second night.
+/// A site of some zones that one controller waters every second night.
 fn at_work(count: u16) -> Facts {
     let climate = Climate::from_record(&thirty_years(), station());
     let mut facts = Facts::surveyed(&site(), &TimeZone::UTC, &zones(count), climate);
@@ -157,7 +157,7 @@ fn at_work(count: u16) -> Facts {
         settings.set_run_time(0, station, Seconds::from_min(8));
     }
     let versions = vec![(Timestamp::MIN, settings)];
-    facts.boxes = vec![BoxFacts { number: 1, card, versions, sensors: Vec::new() }];
+    facts.controllers = vec![ControllerFacts { number: 1, card, versions, sensors: Vec::new() }];
     facts
 }
 
@@ -172,7 +172,7 @@ fn tonight_cold(bencher: Bencher, count: u16) {
     });
 }
 
-/// The same where nothing of the box is known.
+/// The same where nothing of the controller is known.
 #[divan::bench(args = [24])]
 fn tonight_cold_as_advised(bencher: Bencher, count: u16) {
     let facts = at_work(count);
@@ -192,7 +192,7 @@ fn tonight_warm(bencher: Bencher, count: u16) {
     bencher.bench(|| tonight(black_box(&facts), &account, 1, on));
 }
 
-/// A year of a box with 48 stations in four programs, two of them every day.
+/// A year of a controller with 48 stations in four programs, two of them every day.
 #[divan::bench]
 fn expand_a_year_of_48_stations(bencher: Bencher) {
     let program = |k: u16, days| Program {
@@ -231,7 +231,7 @@ fn check_48_stations(bencher: Bencher) {
     let card = Card { stations: 48, programs: 4, starts_per_program: 8, ..twelve_stations() };
     let climate = Climate::from_record(&[], station());
     let from = date(2026, 7, 13);
-    let box_at_site =
+    let controller_at_site =
         Installation::new(&site(), (&card, 1), &zones(48), Law::default(), &climate, from, &TimeZone::UTC);
     let mut settings = Settings::clean(&card);
     for (k, program) in settings.programs.iter_mut().enumerate() {
@@ -239,7 +239,7 @@ fn check_48_stations(bencher: Bencher) {
         program.starts = vec![time(20 + k as i8 % 2, 0, 0, 0)];
         program.run_times = (1..=12).map(|n| (k as u16 * 12 + n, Seconds::from_min(10))).collect();
     }
-    bencher.bench(|| check(black_box(&box_at_site), &settings, from));
+    bencher.bench(|| check(black_box(&controller_at_site), &settings, from));
 }
 
 /// A plan of 48 stations for fourteen days.
@@ -252,11 +252,11 @@ fn plan_48_stations(bencher: Bencher, strategy: Strategy) {
         windows: WaterWindows::only(Hours { from: time(18, 0, 0, 0), until: time(10, 0, 0, 0) }),
         ..site()
     };
-    let box_at_site =
+    let controller_at_site =
         Installation::new(&site, (&card, 1), &zones(48), Law::default(), &climate, from, &TimeZone::UTC);
     let present = Settings::clean(&card);
     let request = Request {
-        installation: &box_at_site,
+        installation: &controller_at_site,
         present: &present,
         strategy,
         from,
@@ -279,11 +279,11 @@ fn relaxations_of_48_stations(bencher: Bencher) {
         windows: WaterWindows::only(Hours { from: time(4, 0, 0, 0), until: time(6, 0, 0, 0) }),
         ..site()
     };
-    let box_at_site =
+    let controller_at_site =
         Installation::new(&site, (&card, 1), &zones(48), Law::default(), &climate, from, &TimeZone::UTC);
     let present = Settings::clean(&card);
     let request = Request {
-        installation: &box_at_site,
+        installation: &controller_at_site,
         present: &present,
         strategy: Strategy::JustNeed,
         from,
@@ -410,7 +410,7 @@ mod trials {
         bencher.bench(|| run(black_box(&way), &facts, span, None, |_, _| ()));
     }
 
-    /// Twenty-four zones, every named way that the box holds, one after the other on one core.
+    /// Twenty-four zones, every named way that the controller holds, one after the other on one core.
     #[divan::bench]
     fn every_way_of_24_zones(bencher: Bencher) {
         let facts = at_work(24);
@@ -450,7 +450,7 @@ fn diagnosis_with_predictions(bencher: Bencher, count: u16) {
     use upland_core::tuning::{Looks, Sign, Visit, ZoneSeen, account_at, decide};
     let facts = at_work(count);
     let seen = |station: u16| ZoneSeen {
-        box_number: 1,
+        controller_number: 1,
         station,
         looks: Some(if station.is_multiple_of(3) { Looks::Dry } else { Looks::Right }),
         signs: if station == 6 { [Sign::Blocked].into() } else { Default::default() },

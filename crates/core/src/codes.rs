@@ -132,7 +132,7 @@ coded!(crate::ground::application::HeadType {
     Drip = "drip",
     Bubbler = "bubbler",
 });
-coded!(crate::controller::PercentageScope { Box = "box", Program = "program", Month = "month" });
+coded!(crate::controller::PercentageScope { Controller = "box", Program = "program", Month = "month" });
 coded!(crate::controller::PercentageTarget { Total = "total", Cycle = "cycle" });
 coded!(crate::controller::Rounding { Nearest = "nearest", Down = "down", Up = "up" });
 coded!(crate::controller::Overlap { Queue = "queue", Concurrent = "concurrent" });
@@ -157,7 +157,7 @@ coded!(crate::sensors::Signal {
     Pulse = "pulse",
     Data = "data",
 });
-coded!(crate::sensors::PowerSupply { None = "none", FromBox = "from_box", Battery = "battery" });
+coded!(crate::sensors::PowerSupply { None = "none", FromController = "from_box", Battery = "battery" });
 coded!(crate::sensors::Link { Wire = "wire", Radio = "radio" });
 coded!(crate::sensors::Task {
     Battery = "battery",
@@ -245,7 +245,7 @@ coded!(crate::tuning::Cause {
     HiddenProgram = "hidden_program",
     ExtraStart = "extra_start",
     ClockWrong = "clock_wrong",
-    BoxOff = "box_off",
+    ControllerOff = "box_off",
     BypassLeft = "bypass_left",
     GaugeSheltered = "gauge_sheltered",
     GaugeSprayed = "gauge_sprayed",
@@ -264,7 +264,7 @@ coded!(crate::tuning::Cause {
 });
 coded!(crate::tuning::LeverCode {
     Mend = "mend",
-    SetBoxRight = "set_box_right",
+    SetControllerRight = "set_box_right",
     SensorByHand = "sensor_by_hand",
     Survey = "survey",
     ZoneMinutes = "zone_minutes",

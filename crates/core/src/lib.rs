@@ -12,10 +12,10 @@
 //! - [`trial`]: a season of weather through one way of watering beside another.
 //! - [`advice`]: tonight's decisions, findings, the planner, percentages, which sensors pay.
 //! - [`account`]: what ran, what fell and what the soil holds over a season.
-//! - [`installation`]: a box where it hangs, with its zones, law and sensors.
+//! - [`installation`]: a controller where it hangs, with its zones, law and sensors.
 //! - [`sensors`]: what a sensor is, reads, says and stops, how it is placed, wired and calibrated.
 //! - [`site`]: the survey, and the same with every gap filled by a stated default.
-//! - [`controller`]: what a box can hold, the runs that follow from its settings, the law it keeps.
+//! - [`controller`]: what a controller can hold, the runs that follow from its settings, the law it keeps.
 //! - [`weather`] and [`ground`]: the sky from record to reference ET; plants, soil and the water put down.
 //! - [`quantity`]: units, months and the ranges of inputs.
 #![warn(missing_docs)]

@@ -15,7 +15,7 @@ pub struct SoundBase<'a> {
     pub wrong: Vec<Finding>,
 }
 
-/// The base of the percentages of a box from a date on, by a measure, without the programs that are wrong in themselves.
+/// The base of the percentages of a controller from a date on, by a measure, without the programs that are wrong in themselves.
 #[must_use]
 pub fn sound_base<'a>(
     installation: &'a Installation,

@@ -7,7 +7,7 @@ use jiff::ToSpan;
 use jiff::civil::{Date, Time, date};
 use jiff::tz::TimeZone;
 use proptest::prelude::*;
-use upland_core::account::running::BoxFacts;
+use upland_core::account::running::ControllerFacts;
 use upland_core::account::whole::{Facts, Way};
 use upland_core::advice::budget::{Base, RainRule, budget, needs};
 use upland_core::advice::findings::{FindingKind, Severity, check};
@@ -93,7 +93,7 @@ fn zone() -> impl Strategy<Value = Zone> {
     )
         .prop_map(
             |((plant, soil), (sun, sky, head), (slope, rate, uniformity), (root, depletion, area))| Zone {
-                box_number: 1,
+                controller_number: 1,
                 number: 1,
                 name: "Zone".into(),
                 plant,
@@ -143,10 +143,10 @@ fn site(station: &Station, window: (u16, u16)) -> Site {
     }
 }
 
-/// The night of a box of which only the card is known.
+/// The night of a controller of which only the card is known.
 fn decided(site: &Site, card: Card, zones: &[Zone], climate: &Climate) -> Tonight {
     let mut facts = Facts::surveyed(site, &TimeZone::UTC, zones, climate.clone());
-    facts.boxes = vec![BoxFacts { number: 1, card, versions: Vec::new(), sensors: Vec::new() }];
+    facts.controllers = vec![ControllerFacts { number: 1, card, versions: Vec::new(), sensors: Vec::new() }];
     tonight(&facts, &account_of(&facts, Way::Best, EVENING, jiff::Timestamp::MIN), 1, EVENING)
 }
 
@@ -368,7 +368,7 @@ proptest! {
             Ok(proposal) => {
                 prop_assert_eq!(proposal.settings.check(&card), []);
                 for finding in check(&installation, &proposal.settings, EVENING) {
-                    // A zone whose cycles the box has no starts for says so in its reason.
+                    // A zone whose cycles the controller has no starts for says so in its reason.
                     let told = proposal.zones.iter().any(|z| z.short_by.is_some() || z.unlawful.is_some() || z.starts_too_many.is_some());
                     // A school that fixes its depth leaves a thirsty zone short, and the checks say so.
                     // What the law's days or too few programs strain is said of the program.
@@ -430,11 +430,11 @@ proptest! {
             .collect();
         let keying = Keying { cycles_itself: false, ..Keying::of(&card, Seconds::ZERO) };
         let layout = lay_out(&due, &keying);
-        prop_assert!(layout.programs.len() <= usize::from(programs), "no more programs than the box has");
+        prop_assert!(layout.programs.len() <= usize::from(programs), "no more programs than the controller has");
         for program in &layout.programs {
             prop_assert!(program.starts.len() <= usize::from(starts), "nor more starts");
             prop_assert!(program.starts.iter().all(|s| s.is_multiple_of(u32::from(step))), "in its own step");
-            prop_assert!(program.zones.is_sorted(), "stations in the order of the box");
+            prop_assert!(program.zones.is_sorted(), "stations in the order of the controller");
         }
         let mut runs = layout.runs.clone();
         runs.sort_by_key(|r| r.from_minute);
@@ -488,7 +488,7 @@ proptest! {
     }
 
     #[test]
-    fn a_start_that_a_box_takes_is_its_own_nearest(minute in 0u32..1440, step in prop::sample::select(vec![1u16, 5, 10, 15, 30, 60])) {
+    fn a_start_that_a_controller_takes_is_its_own_nearest(minute in 0u32..1440, step in prop::sample::select(vec![1u16, 5, 10, 15, 30, 60])) {
         let card = Card { start_step_min: step, ..twelve_stations() };
         let asked = MinuteOfDay::after_midnight(minute);
         let before = MinuteOfDay::of(card.start_at_or_before(asked));

@@ -12,7 +12,7 @@ use upland_core::controller::schedule::Settings;
 use upland_core::ground::soil::Texture;
 use upland_core::quantity::time::{Seconds, midnight};
 use upland_core::quantity::units::MillimetresPerHour;
-use upland_core::tuning::{Battery, BoxSeen, Cause, Looks, ProgramSeen, SensorSeen, Sign, Visit};
+use upland_core::tuning::{Battery, Cause, ControllerSeen, Looks, ProgramSeen, SensorSeen, Sign, Visit};
 
 /// A case in the making.
 pub(crate) struct Making {
@@ -22,7 +22,7 @@ pub(crate) struct Making {
     pub station: Option<u16>,
     pub signs: BTreeMap<u16, Vec<Sign>>,
     pub shown: BTreeMap<usize, ProgramSeen>,
-    pub own: BoxSeen,
+    pub own: ControllerSeen,
     pub sensors: Vec<SensorSeen>,
     /// How much more the meter counts than what really ran.
     pub meter_times: f64,
@@ -43,7 +43,7 @@ impl Making {
             station: None,
             signs: BTreeMap::new(),
             shown: BTreeMap::new(),
-            own: BoxSeen { box_number: 1, ..BoxSeen::default() },
+            own: ControllerSeen { controller_number: 1, ..ControllerSeen::default() },
             sensors: Vec::new(),
             meter_times: 1.0,
             flows: BTreeMap::new(),
@@ -71,7 +71,7 @@ impl Making {
         let mut settings = self.world.settings();
         change(&mut settings);
         let since = midnight(self.world.on - days_ago.days(), &TimeZone::UTC);
-        let versions = &mut self.truth.boxes[0].versions;
+        let versions = &mut self.truth.controllers[0].versions;
         versions.retain(|(at, _)| *at < since);
         versions.push((since, settings));
     }
@@ -79,7 +79,7 @@ impl Making {
     /// Changes what is set, and known.
     pub fn set(&mut self, mut change: impl FnMut(&mut Settings)) {
         for facts in [&mut self.known, &mut self.truth] {
-            facts.boxes[0].versions.iter_mut().for_each(|(_, settings)| change(settings));
+            facts.controllers[0].versions.iter_mut().for_each(|(_, settings)| change(settings));
         }
     }
 
@@ -116,20 +116,20 @@ impl Making {
         // A controller has a port for what is joined to it.
         let port = upland_core::sensors::wiring::wanted_port(&sensor.card);
         for facts in [&mut self.known, &mut self.truth] {
-            let ports = &mut facts.boxes[0].card.sensor_ports;
+            let ports = &mut facts.controllers[0].card.sensor_ports;
             if !ports.contains(&port) {
                 ports.push(port);
             }
         }
-        self.known.boxes[0].sensors.push(hung.clone());
-        self.truth.boxes[0].sensors.push(hung);
+        self.known.controllers[0].sensors.push(hung.clone());
+        self.truth.controllers[0].sensors.push(hung);
     }
 
     pub fn sensor_name(&self) -> String {
-        self.known.boxes[0].sensors[0].sensor.name.clone()
+        self.known.controllers[0].sensors[0].sensor.name.clone()
     }
 
-    /// What the box shows, as most visitors would read it.
+    /// What the controller shows, as most visitors would read it.
     pub fn reads(&mut self, known: bool) {
         let rng = &mut self.world.rng;
         if self.own.on.is_none() && rng.random_bool(0.9) {
@@ -144,7 +144,7 @@ impl Making {
         if rng.random_bool(0.7) {
             self.own.battery = Some(Battery::Good);
         }
-        let settings = self.known.boxes[0].settings_at(self.world.at).unwrap().clone();
+        let settings = self.known.controllers[0].settings_at(self.world.at).unwrap().clone();
         if known && rng.random_bool(0.85) {
             for (at, program) in settings.programs.iter().enumerate().filter(|(_, p)| p.waters()) {
                 let shown = self.shown.entry(at).or_default();
@@ -185,9 +185,11 @@ impl Making {
         }
         let count = meter(&mut self.world, &mut self.known, &self.truth, &account, self.meter_times);
         if self.world.rng.random_bool(LEFT_EMPTY) {
-            self.own = BoxSeen { box_number: 1, nights: self.own.nights, ..BoxSeen::default() };
-            // Where the box alone could say it, it was read.
-            self.own.programs = if self.needs_box(cause) { self.shown.clone() } else { BTreeMap::new() };
+            self.own =
+                ControllerSeen { controller_number: 1, nights: self.own.nights, ..ControllerSeen::default() };
+            // Where the controller alone could say it, it was read.
+            self.own.programs =
+                if self.needs_controller(cause) { self.shown.clone() } else { BTreeMap::new() };
         }
         let unseen = match cause {
             // Nobody can tell these from anything else.
@@ -201,7 +203,7 @@ impl Making {
         let visit = Visit {
             at,
             zones,
-            boxes: vec![self.own],
+            controllers: vec![self.own],
             sensors: self.sensors,
             meter: count,
             wet_elsewhere: self.wet_elsewhere,
@@ -210,7 +212,7 @@ impl Making {
         Some(Planted { known: self.known, truth: self.truth, visit, cause, station: self.station })
     }
 
-    pub fn needs_box(&self, cause: Cause) -> bool {
+    pub fn needs_controller(&self, cause: Cause) -> bool {
         matches!(cause, Cause::HiddenProgram | Cause::ExtraStart | Cause::MinutesWrong)
     }
 

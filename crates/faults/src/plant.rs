@@ -41,7 +41,7 @@ pub const CAUSES: [Cause; 34] = [
     Cause::HiddenProgram,
     Cause::ExtraStart,
     Cause::ClockWrong,
-    Cause::BoxOff,
+    Cause::ControllerOff,
     Cause::BypassLeft,
     Cause::GaugeSheltered,
     Cause::GaugeSprayed,
@@ -90,9 +90,11 @@ fn plant(cause: Cause, seed: u64) -> Option<Planted> {
         | Cause::DaysMany
         | Cause::GrowInOver
         | Cause::WeanOffDue => settings(cause, seed),
-        Cause::HiddenProgram | Cause::ExtraStart | Cause::ClockWrong | Cause::BoxOff | Cause::BypassLeft => {
-            the_box(cause, seed)
-        }
+        Cause::HiddenProgram
+        | Cause::ExtraStart
+        | Cause::ClockWrong
+        | Cause::ControllerOff
+        | Cause::BypassLeft => the_controller(cause, seed),
         Cause::EtTrim | Cause::EtClimate => et(cause, seed),
         Cause::ProbeThresholdHigh | Cause::ProbeThresholdLow => probe(cause, seed),
         _ => rain(cause, seed),
@@ -214,7 +216,7 @@ fn survey(cause: Cause, seed: u64) -> Option<Planted> {
             let half: Vec<u16> = making.world.stations().into_iter().filter(|n| n % 2 == 0).collect();
             for facts in [&mut making.known, &mut making.truth] {
                 facts.site.supply = Some(supply);
-                facts.boxes[0].card.overlap = Overlap::Concurrent;
+                facts.controllers[0].card.overlap = Overlap::Concurrent;
             }
             making.set(|s| {
                 s.programs[1] = upland_core::controller::schedule::Program {
@@ -261,7 +263,7 @@ fn settings(cause: Cause, seed: u64) -> Option<Planted> {
                 making.set(|s| scale(s, station, times));
             } else {
                 making.really(14, |s| scale(s, station, times));
-                let shown = making.truth.boxes[0].settings_at(making.world.at)?.run_time(0, station);
+                let shown = making.truth.controllers[0].settings_at(making.world.at)?.run_time(0, station);
                 making.shown.entry(0).or_default().minutes.insert(station, shown);
             }
         }
@@ -276,14 +278,16 @@ fn settings(cause: Cause, seed: u64) -> Option<Planted> {
             let value = (pct * times).min(190.0);
             if making.world.rng.random_bool(0.5) {
                 making.really(14, |s| s.percentages = percentage(&s.percentages, value));
-                let shown =
-                    making.truth.boxes[0].settings_at(making.world.at)?.percentages.of(0, making.world.on);
+                let shown = making.truth.controllers[0]
+                    .settings_at(making.world.at)?
+                    .percentages
+                    .of(0, making.world.on);
                 making.shown.entry(0).or_default().percentage = Some(shown);
             } else {
-                let last = making.known.boxes[0].versions.len() - 1;
+                let last = making.known.controllers[0].versions.len() - 1;
                 let since = midnight(making.world.on - 15.days(), &TimeZone::UTC);
                 for facts in [&mut making.known, &mut making.truth] {
-                    let version = &mut facts.boxes[0].versions[last];
+                    let version = &mut facts.controllers[0].versions[last];
                     version.0 = since;
                     version.1.percentages = percentage(&version.1.percentages, value);
                 }
@@ -312,8 +316,8 @@ fn settings(cause: Cause, seed: u64) -> Option<Planted> {
             making.set(|s| scale(s, station, 1.9));
             let since = midnight(from, &TimeZone::UTC);
             for facts in [&mut making.known, &mut making.truth] {
-                let (_, last) = facts.boxes[0].versions.pop().unwrap();
-                facts.boxes[0].versions.push((since, last));
+                let (_, last) = facts.controllers[0].versions.pop().unwrap();
+                facts.controllers[0].versions.push((since, last));
             }
         }
         _ => {
@@ -324,15 +328,15 @@ fn settings(cause: Cause, seed: u64) -> Option<Planted> {
             making.set(|s| scale(s, station, 1.85));
             let since = midnight(from, &TimeZone::UTC);
             for facts in [&mut making.known, &mut making.truth] {
-                let (_, last) = facts.boxes[0].versions.pop().unwrap();
-                facts.boxes[0].versions.push((since, last));
+                let (_, last) = facts.controllers[0].versions.pop().unwrap();
+                facts.controllers[0].versions.push((since, last));
             }
         }
     }
     making.finish(cause)
 }
 
-fn the_box(cause: Cause, seed: u64) -> Option<Planted> {
+fn the_controller(cause: Cause, seed: u64) -> Option<Planted> {
     let showers = if cause == Cause::BypassLeft { SOAKING } else { &[] };
     let mut making = Making::of(draw(seed, showers, 14));
     match cause {
@@ -363,7 +367,7 @@ fn the_box(cause: Cause, seed: u64) -> Option<Planted> {
             making.own.clock_ahead = Some(Seconds::from_s(off));
             making.must_show = false;
         }
-        Cause::BoxOff => {
+        Cause::ControllerOff => {
             making.really(11, |s| s.programs[0].active = false);
             making.own.on = Some(false);
             if making.world.rng.random_bool(0.1) {
@@ -372,7 +376,7 @@ fn the_box(cause: Cause, seed: u64) -> Option<Planted> {
         }
         _ => {
             making.hang("rain_switch", |_| ());
-            making.truth.boxes[0].sensors.clear();
+            making.truth.controllers[0].sensors.clear();
             making.own.bypassed = Some(true);
             making.must_show = false;
         }
@@ -402,12 +406,13 @@ fn rain(cause: Cause, seed: u64) -> Option<Planted> {
             }
             making.sensors.push(seen);
         };
-    let holds_now =
-        |making: &Making| making.known.boxes[0].sensors[0].holds.iter().any(|h| h.stands(making.world.at));
+    let holds_now = |making: &Making| {
+        making.known.controllers[0].sensors[0].holds.iter().any(|h| h.stands(making.world.at))
+    };
     match cause {
         Cause::GaugeSheltered => {
             making.hang("rain_switch", contact);
-            making.truth.boxes[0].sensors.clear();
+            making.truth.controllers[0].sensors.clear();
             let should = holds_now(&making);
             let covered = making.world.rng.random_bool(0.9).then_some(true);
             seen_sensor(&mut making, should.then_some(false), covered, Some(false));
@@ -417,7 +422,7 @@ fn rain(cause: Cause, seed: u64) -> Option<Planted> {
             let since = if cause == Cause::GaugeSprayed { 12 } else { 11 };
             let from = midnight(making.world.on - since.days(), &TimeZone::UTC);
             let cause_of = HoldCause::Rain { fallen_mm: 18.0, since: from };
-            making.truth.boxes[0].sensors[0].holds = vec![Hold { from, until: None, cause: cause_of }];
+            making.truth.controllers[0].sensors[0].holds = vec![Hold { from, until: None, cause: cause_of }];
             if holds_now(&making) {
                 return None;
             }
@@ -457,7 +462,7 @@ fn rain(cause: Cause, seed: u64) -> Option<Planted> {
         }
     }
     if matches!(cause, Cause::GaugeSheltered) {
-        let held = making.known.boxes[0].sensors[0]
+        let held = making.known.controllers[0].sensors[0]
             .holds
             .iter()
             .filter(|h| h.from > making.world.at - 336.hours())
@@ -482,7 +487,7 @@ fn et(cause: Cause, seed: u64) -> Option<Planted> {
         Cause::EtTrim => making.factor((0.81, 0.87), (1.15, 1.22)),
         _ => making.factor((0.5, 0.68), (1.4, 1.7)),
     };
-    let sensor = &mut making.truth.boxes[0].sensors[0];
+    let sensor = &mut making.truth.controllers[0].sensors[0];
     sensor.sensor.setting.et_full = Millimetres::from_mm(peak.mm() / times);
     let truth_sensor = sensor.clone();
     let count = making.world.rng.random_range(6..=14);
@@ -532,7 +537,7 @@ fn probe(cause: Cause, seed: u64) -> Option<Planted> {
     sensor.setting.soil_threshold_pct = Some(threshold);
     let mut hung = making.world.hung(&sensor);
     hung.probe = readings;
-    making.known.boxes[0].sensors.push(hung.clone());
-    making.truth.boxes[0].sensors.push(hung);
+    making.known.controllers[0].sensors.push(hung.clone());
+    making.truth.controllers[0].sensors.push(hung);
     making.finish(cause)
 }

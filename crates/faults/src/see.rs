@@ -41,7 +41,7 @@ pub fn looks_of(days: &[AccountDay]) -> Looks {
 
 /// A zone as a visitor finds it; whom a fault is planted at is always looked at.
 pub fn seen(world: &mut World, account: &SiteAccount, station: u16, certain: bool) -> ZoneSeen {
-    let mut out = ZoneSeen { box_number: 1, station, ..ZoneSeen::default() };
+    let mut out = ZoneSeen { controller_number: 1, station, ..ZoneSeen::default() };
     if !certain && world.rng.random_bool(LEFT_EMPTY) {
         return out;
     }

@@ -1,4 +1,4 @@
-//! A site that is as it should be: weather, zones that get what they ask for, a box that is set for the season.
+//! A site that is no change needed: weather, zones that get what they ask for, a controller that is set for the season.
 
 use jiff::civil::{Date, Time, date, time};
 use jiff::tz::TimeZone;
@@ -6,7 +6,7 @@ use jiff::{Timestamp, ToSpan};
 use rand::{Rng, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 use std::f64::consts::TAU;
-use upland_core::account::running::{BoxFacts, SensorFacts};
+use upland_core::account::running::{ControllerFacts, SensorFacts};
 use upland_core::account::sensed::{as_read, sensor_facts};
 use upland_core::account::whole::Facts;
 use upland_core::controller::schedule::{Days, Percentages, Settings};
@@ -38,7 +38,7 @@ pub struct World {
     pub on: Date,
     /// Its instant.
     pub at: Timestamp,
-    /// The day on which the box was last set.
+    /// The day on which the controller was last set.
     pub set_on: Date,
     /// The record.
     pub days: Vec<DayWeather>,
@@ -82,7 +82,7 @@ pub fn draw_on(seed: u64, on: Date, showers: Showers, dry_days: i32) -> World {
     let mut facts = Facts::surveyed(&site, &TimeZone::UTC, &zones, climate);
     let interval = interval(&facts, set_on);
     let settings = settings(&facts, set_on, interval);
-    facts.boxes = vec![BoxFacts {
+    facts.controllers = vec![ControllerFacts {
         number: 1,
         card: twelve_stations(),
         versions: since(&facts, &settings, set_on),
@@ -130,7 +130,7 @@ fn zone(rng: &mut ChaCha8Rng, number: u16) -> Zone {
     let rate = head.default_rate().mm_per_hour() * rng.random_range(0.75..1.2);
     let measured = rng.random_bool(0.6);
     Zone {
-        box_number: 1,
+        controller_number: 1,
         number,
         name: format!("Zone {number}"),
         plant,
@@ -190,7 +190,7 @@ pub fn settings(facts: &Facts, on: Date, interval: u8) -> Settings {
     settings
 }
 
-/// All programs at a percentage, in the steps of the box.
+/// All programs at a percentage, in the steps of the controller.
 #[must_use]
 pub fn percentage(now: &Percentages, pct: f64) -> Percentages {
     let card = twelve_stations();
@@ -218,7 +218,7 @@ fn since(facts: &Facts, settings: &Settings, on: Date) -> Vec<(Timestamp, Settin
 }
 
 impl World {
-    /// A generic sensor on the box.
+    /// A generic sensor on the controller.
     #[must_use]
     pub fn sensor(&self, code: &str) -> Sensor {
         let (_, card) = generic().into_iter().find(|(c, _)| *c == code).unwrap();
@@ -237,7 +237,7 @@ impl World {
     /// The settings in force.
     #[must_use]
     pub fn settings(&self) -> Settings {
-        self.facts.boxes[0].settings_at(self.at).unwrap().clone()
+        self.facts.controllers[0].settings_at(self.at).unwrap().clone()
     }
 
     /// Stations.

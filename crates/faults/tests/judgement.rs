@@ -23,7 +23,7 @@ fn told(decision: &Decision) -> String {
         .collect();
     let levers: Vec<_> =
         decision.levers.iter().map(|l| (l.lever.code, l.lever.station, l.lever.from, l.lever.to)).collect();
-    format!("{top:?} levers {levers:?}")
+    format!("{top:?} adjustments {levers:?}")
 }
 
 #[test]
@@ -87,12 +87,15 @@ fn really_turned(case: &Planted, lever: &Lever) -> Facts {
     let mut truth = turned(&case.truth, lever, case.visit.at);
     let Turn::Sensor(_, set) = &lever.turn else { return truth };
     let et = |facts: &Facts| {
-        let all = facts.boxes.iter().flat_map(|b| &b.sensors);
+        let all = facts.controllers.iter().flat_map(|b| &b.sensors);
         all.map(|s| s.sensor.clone()).find(|s| s.card.senses(Sense::Et))
     };
     if let (Some(known), Some(true_sensor)) = (et(&case.known), et(&case.truth)) {
-        for hung in
-            truth.boxes.iter_mut().flat_map(|b| &mut b.sensors).filter(|s| s.sensor.card.senses(Sense::Et))
+        for hung in truth
+            .controllers
+            .iter_mut()
+            .flat_map(|b| &mut b.sensors)
+            .filter(|s| s.sensor.card.senses(Sense::Et))
         {
             let ratio = true_sensor.setting.et_full.mm() / known.setting.et_full.mm();
             hung.sensor.setting.et_full = set.setting.et_full * ratio;

@@ -49,7 +49,7 @@ fn common_practice_one_zone_off_is_its_own_run_time_and_leaves_the_rest() {
         let zones = case.known.zones.len();
         assert!(lever.leave.len() >= zones / 2, "the right zones are named: {:?} of {zones}", lever.leave);
         if let Turn::Settings(_, settings) = &lever.turn {
-            let before = case.known.boxes[0].settings_at(case.visit.at).unwrap();
+            let before = case.known.controllers[0].settings_at(case.visit.at).unwrap();
             assert_eq!(settings.percentages, before.percentages);
             for (zone, _) in case.known.zones.iter().filter(|(z, _)| Some(z.number) != case.station) {
                 assert_eq!(settings.run_time(0, zone.number), before.run_time(0, zone.number));
@@ -63,7 +63,7 @@ fn common_practice_all_off_and_the_percentage_implausible_is_the_percentage() {
     for cause in [Cause::PercentageLow, Cause::PercentageHigh, Cause::PercentageStale] {
         for (_, decision) in found(cause) {
             let lever = &decision.levers[0].lever;
-            assert!(matches!(lever.code, LeverCode::Percentage | LeverCode::SetBoxRight), "{cause:?}");
+            assert!(matches!(lever.code, LeverCode::Percentage | LeverCode::SetControllerRight), "{cause:?}");
             if let (Amount::Percentage(from), Amount::Percentage(to)) = (lever.from, lever.to) {
                 let low = decision.diagnosis.middle[0].1.is_some_and(|m| m.fraction() < 1.0);
                 if lever.code == LeverCode::Percentage {
@@ -99,13 +99,13 @@ fn common_practice_the_trim_comes_before_the_climate_setting() {
         let Amount::TrimPct(trim) = lever.to else { panic!("{lever:?}") };
         assert!(trim.abs() <= 25.0 && trim != 0.0);
         // With that trim the nights would have been as the weather asked for.
-        let nights = read_nights(&case.known, &case.known.boxes[0], &case.visit).unwrap();
+        let nights = read_nights(&case.known, &case.known.controllers[0], &case.visit).unwrap();
         assert!((nights.ratio * (1.0 + trim / 100.0) - 1.0).abs() < 0.02, "{} {trim}", nights.ratio);
     }
     for (case, decision) in found(Cause::EtClimate) {
         let lever = &decision.levers[0].lever;
         let (Amount::Depth(from), Amount::Depth(to)) = (lever.from, lever.to) else { panic!("{lever:?}") };
-        let nights = read_nights(&case.known, &case.known.boxes[0], &case.visit).unwrap();
+        let nights = read_nights(&case.known, &case.known.controllers[0], &case.visit).unwrap();
         assert!(
             (to.mm() / from.mm() - nights.ratio).abs() < 0.02,
             "what stands for 100 % moves with the nights"
@@ -142,7 +142,7 @@ fn common_practice_a_probe_threshold_moves_by_a_point_at_most() {
 }
 
 #[test]
-fn every_lever_is_one_that_its_box_and_sensor_can_be_set_to() {
+fn every_lever_is_one_that_its_controller_and_sensor_can_be_set_to() {
     let mut turned_any = 0;
     for cause in CAUSES {
         for seed in 20..24 {
@@ -152,7 +152,7 @@ fn every_lever_is_one_that_its_box_and_sensor_can_be_set_to() {
                     Turn::ByHand => {}
                     Turn::Settings(number, settings) => {
                         turned_any += 1;
-                        let own = case.known.of_box(*number).unwrap();
+                        let own = case.known.of_controller(*number).unwrap();
                         assert_eq!(settings.check(&own.card), [], "{cause:?}");
                         assert_ne!(
                             Some(&**settings),
@@ -201,8 +201,8 @@ fn a_lever_taken_makes_more_zones_right_within_a_month_as_foretold() {
     if std::env::var_os("UPLAND_REPORT").is_some() {
         eprintln!("{with} right with, {without} without, {as_told} as told, of {all}");
     }
-    assert!(with > without + all / 5, "{with} right with the levers, {without} without, of {all}");
-    assert!(as_told * 10 >= all * 9, "{as_told} of {all} are as foretold, rain aside");
+    assert!(with > without + all / 5, "{with} right with the adjustments, {without} without, of {all}");
+    assert!(as_told * 10 >= all * 9, "{as_told} of {all} are as forecast, rain aside");
 }
 
 #[test]
@@ -216,7 +216,10 @@ fn an_outlook_follows_from_what_is_set_and_counts_no_rain() {
         assert!((0.0..=1.0).contains(&a.adequacy.fraction()));
     }
     let mut dry = case.known;
-    dry.boxes[0].versions.iter_mut().for_each(|(_, s)| s.programs.iter_mut().for_each(|p| p.active = false));
+    dry.controllers[0]
+        .versions
+        .iter_mut()
+        .for_each(|(_, s)| s.programs.iter_mut().for_each(|p| p.active = false));
     let none = outlook(&dry, &account, on, 28);
     assert!(
         none.iter().all(|z| z.applied.mm() == 0.0 && z.looks == Looks::Dry),
@@ -262,7 +265,7 @@ fn readings_that_agree_offer_a_correction_and_more_of_them_more_surely() {
             let account = of_site(&truth, Way::AsSet, (begins(&truth.climate, date), on), |_, _| ());
             let left = 1.0 - account.zones[0].end.depletion.mm() / resolved.root_zone.total_available.mm();
             known.log.readings.push(LoggedReading {
-                box_number: 1,
+                controller_number: 1,
                 station: zone.number,
                 reading: FieldReading {
                     at: on,
@@ -299,7 +302,7 @@ fn a_zone_says_why_it_was_dry() {
     );
     // A zone that nothing is set to run on says that, whatever else there is.
     let mut bare = case.known.clone();
-    bare.boxes[0].versions.iter_mut().for_each(|(_, s)| s.programs[0].run_times.clear());
+    bare.controllers[0].versions.iter_mut().for_each(|(_, s)| s.programs[0].run_times.clear());
     let account = account_at(&bare, &case.visit);
     let found = why(&bare, &account, (1, case.station.unwrap()), (to - 14.days(), to)).unwrap();
     assert_eq!(found.reasons.first(), Some(&upland_core::tuning::Reason::NothingSet));
@@ -331,12 +334,12 @@ fn looks_and_a_reading_that_cannot_both_be_so_are_named() {
 fn an_empty_visit_and_a_site_without_anything_come_to_nothing_wrong() {
     let mut case = planted(Cause::NothingWrong, 6);
     case.visit.zones.clear();
-    case.visit.boxes.clear();
+    case.visit.controllers.clear();
     case.visit.meter = None;
     let decision = decided(&case);
     assert_eq!(decision.diagnosis.causes[0].cause, Cause::NothingWrong);
     assert!(decision.levers.is_empty());
-    case.known.boxes.clear();
+    case.known.controllers.clear();
     case.known.zones.clear();
     let decision = decided(&case);
     assert_eq!(decision.diagnosis.causes.len(), 1);

@@ -33,7 +33,7 @@ const DIGITS: usize = 6;
 pub struct AccountRow {
     /// The day as YYYY-MM-DD, or the begin of an hour in RFC 3339.
     pub time: String,
-    /// The station; with its box before it where the site has several.
+    /// The station; with its controller before it where the site has several.
     pub zone: String,
     /// Its water.
     pub water: Flows,

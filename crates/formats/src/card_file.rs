@@ -20,8 +20,8 @@ pub const MAX_BYTES: usize = 64 * 1024;
 #[derive(Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 #[schemars(
-    title = "Upland Almanac controller card",
-    description = "What a box can hold, version 1. Units are part of each name."
+    title = "Upland Almanac controller type",
+    description = "What a controller can hold, version 1. Units are part of each name."
 )]
 struct FileDto {
     #[schemars(schema_with = "format_schema")]
@@ -46,7 +46,7 @@ pub(crate) struct CardDto {
     longest_run_s: u32,
     weekdays: bool,
     odd_even: bool,
-    /// Longest "every n-th day"; 0 when the box has none.
+    /// Longest "every n-th day"; 0 when the controller has none.
     longest_interval_days: u8,
     never_days: bool,
     percentage_min: u16,
@@ -72,10 +72,10 @@ pub(crate) struct CardDto {
     master_valve: bool,
     #[serde(default)]
     pump_start: bool,
-    /// The box takes new run times every day; those it is set to are its fallback.
+    /// The controller takes new run times every day; those it is set to are its fallback.
     #[serde(default)]
     daily_run_times: bool,
-    /// What the box asks of each zone, where it works out its minutes by itself.
+    /// What the controller asks of each zone, where it works out its minutes by itself.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     computing: Option<ComputingDto>,
     /// What its transformer gives, mA.
@@ -114,7 +114,7 @@ struct ComputingDto {
 #[schemars(rename = "AskedInput")]
 struct AskedDto {
     input: Code<Input>,
-    /// Choices that it offers; none where a number is keyed.
+    /// Choices that it offers; none where a number is programmed.
     #[serde(default)]
     choices: Vec<ChoiceDto>,
 }
@@ -199,7 +199,7 @@ impl From<&Card> for CardDto {
     }
 }
 
-/// Takes a card over; a card that no box could be is told by path.
+/// Takes a card over; a card that no controller could be is told by path.
 pub(crate) fn take(take: &mut Checker, at: &str, dto: CardDto) -> Card {
     let card = Card {
         name: dto.name,

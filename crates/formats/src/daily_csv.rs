@@ -212,7 +212,7 @@ pub(crate) fn gaps(dates: impl Iterator<Item = Date> + Clone) -> Vec<Problem> {
             let missing = (b - a).get_days() - 1;
             (missing > 0).then(|| {
                 Problem::file(format!(
-                    "{missing} {} between {} and {}; expected values stand in for them",
+                    "{missing} {} between {} and {}; expected values replace them",
                     if missing == 1 { "day is missing" } else { "days are missing" },
                     a,
                     b

@@ -10,6 +10,7 @@ pub mod daily_csv;
 pub mod hourly_csv;
 mod json;
 pub mod log_file;
+mod names;
 pub mod night_csv;
 pub mod normals;
 pub mod ordinance_file;

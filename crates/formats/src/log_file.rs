@@ -1,5 +1,5 @@
 //! What was written down about a site's water as one JSON file: runs, readings of the soil, counts of the main
-//! meter, earlier settings of its boxes, bypasses. Its JSON Schema is published as `docs/log-v1.schema.json`.
+//! meter, earlier settings of its controllers, bypasses. Its JSON Schema is published as `docs/log-v1.schema.json`.
 
 use crate::json::{Checker, PathProblem, parse, schema_of};
 use crate::settings_file::{self, dto::SettingsDto};
@@ -30,7 +30,7 @@ const LONGEST_RUN_S: u32 = 86_400;
 pub struct LogFile {
     /// Runs, readings and meter.
     pub log: Log,
-    /// Settings by box, each with the first day on which they counted, in order.
+    /// Settings by controller, each with the first day on which they counted, in order.
     pub versions: BTreeMap<u8, Vec<(Date, Settings)>>,
     /// Bypasses by name of the sensor.
     pub bypasses: BTreeMap<String, Vec<Pause>>,
@@ -58,7 +58,7 @@ struct LogDto {
     /// Counts of the main meter.
     #[serde(default)]
     meter: Vec<MeterDto>,
-    /// Settings of boxes with the first day on which they counted; a box that is not named here was always set
+    /// Settings of controllers with the first day on which they counted; a controller that is not named here was always set
     /// as the site file says.
     #[serde(default)]
     settings: Vec<VersionDto>,
@@ -71,8 +71,8 @@ struct LogDto {
 #[serde(deny_unknown_fields)]
 #[schemars(rename = "Run")]
 struct RunDto {
-    /// Number of the box; 1 when left out.
-    #[serde(default = "first_box")]
+    /// Number of the controller; 1 when left out.
+    #[serde(default = "first_controller")]
     controller: u8,
     station: u16,
     start: String,
@@ -83,8 +83,8 @@ struct RunDto {
 #[serde(deny_unknown_fields)]
 #[schemars(rename = "Reading")]
 struct ReadingDto {
-    /// Number of the box; 1 when left out.
-    #[serde(default = "first_box")]
+    /// Number of the controller; 1 when left out.
+    #[serde(default = "first_controller")]
     controller: u8,
     station: u16,
     at: String,
@@ -108,8 +108,8 @@ struct MeterDto {
 #[serde(deny_unknown_fields)]
 #[schemars(rename = "Version")]
 struct VersionDto {
-    /// Number of the box; 1 when left out.
-    #[serde(default = "first_box")]
+    /// Number of the controller; 1 when left out.
+    #[serde(default = "first_controller")]
     controller: u8,
     /// YYYY-MM-DD.
     since: String,
@@ -128,7 +128,7 @@ struct BypassDto {
 
 crate::json::head_schemas!();
 
-fn first_box() -> u8 {
+fn first_controller() -> u8 {
     1
 }
 
@@ -138,7 +138,7 @@ pub fn schema() -> String {
     schema_of::<LogDto>()
 }
 
-/// Reads a log about a site, whose boxes, zones and sensors it may name.
+/// Reads a log about a site, whose controllers, zones and sensors it may name.
 ///
 /// # Errors
 /// Every problem that was found, by path; on malformed JSON the first one.
@@ -148,8 +148,8 @@ pub fn read(bytes: &[u8], site: &SiteFile) -> Result<LogFile, Vec<PathProblem>> 
     let mut take = Checker::default();
     take.header((&dto.format, FORMAT), (dto.version, VERSION));
     let on_station = |take: &mut Checker, path: &str, controller: u8, station: u16| {
-        if !site.zones.iter().any(|z| (z.box_number, z.number) == (controller, station)) {
-            take.say(path, format!("the site has no zone on station {station} of box {controller}"));
+        if !site.zones.iter().any(|z| (z.controller_number, z.number) == (controller, station)) {
+            take.say(path, format!("the site has no zone on station {station} of controller {controller}"));
         }
     };
     let mut out = LogFile::default();
@@ -159,7 +159,7 @@ pub fn read(bytes: &[u8], site: &SiteFile) -> Result<LogFile, Vec<PathProblem>> 
         take.count(&format!("{at}.seconds"), run.seconds, LONGEST_RUN_S);
         let from = take.instant(&format!("{at}.start"), &run.start);
         let until = from + SignedDuration::from_secs(run.seconds.into());
-        out.log.runs.push(LoggedRun { box_number: run.controller, station: run.station, from, until });
+        out.log.runs.push(LoggedRun { controller_number: run.controller, station: run.station, from, until });
     }
     for (i, reading) in dto.readings.iter().enumerate() {
         let at = format!("readings[{i}]");
@@ -171,7 +171,7 @@ pub fn read(bytes: &[u8], site: &SiteFile) -> Result<LogFile, Vec<PathProblem>> 
             );
         }
         out.log.readings.push(LoggedReading {
-            box_number: reading.controller,
+            controller_number: reading.controller,
             station: reading.station,
             reading: FieldReading {
                 at: take.instant(&format!("{at}.at"), &reading.at),
@@ -191,7 +191,7 @@ pub fn read(bytes: &[u8], site: &SiteFile) -> Result<LogFile, Vec<PathProblem>> 
     for (i, version) in dto.settings.iter().enumerate() {
         let at = format!("settings[{i}]");
         let Some((controller, _)) = site.controller(version.controller) else {
-            take.say(&at, format!("the site has no box {}", version.controller));
+            take.say(&at, format!("the site has no controller {}", version.controller));
             continue;
         };
         let since = take.date(&format!("{at}.since"), &version.since);

@@ -1,4 +1,4 @@
-//! A night as CSV: the door sheet for a spreadsheet.
+//! A night as CSV: the controller sheet for a spreadsheet.
 
 use crate::account_csv::holder;
 use crate::rows_csv::safe;
@@ -7,8 +7,8 @@ use jiff::{Timestamp, Zoned};
 use upland_core::advice::tonight::{Decision, Tonight, Verdict, Will};
 use upland_core::quantity::time::Seconds;
 
-/// Writes a night, one row per zone: what it needs, the inputs that are defaults, then what the box will do, with
-/// the names of its sensors in their order. The columns of the box are empty where its runs are not known.
+/// Writes a night, one row per zone: what it needs, the inputs that are defaults, then what the controller will do, with
+/// the names of its sensors in their order. The columns of the controller are empty where its runs are not known.
 // Long: one column after another.
 #[must_use]
 pub fn write(tonight: &Tonight, (sensors, tz): (&[String], &TimeZone)) -> String {
@@ -72,7 +72,7 @@ pub fn write(tonight: &Tonight, (sensors, tz): (&[String], &TimeZone)) -> String
             if row.interval_days.is_finite() { format!("{:.1}", row.interval_days) } else { String::new() },
             row.resolved.defaults().join(" + "),
             row.will.as_ref().map_or(String::new(), |w| minutes_of(w.waters())),
-            row.will.as_ref().map_or(String::new(), |w| box_starts(w, tz)),
+            row.will.as_ref().map_or(String::new(), |w| controller_starts(w, tz)),
             row.will.as_ref().map_or(String::new(), |w| {
                 let holders: Vec<String> = w.held_by().iter().map(|h| holder(h, sensors, tz)).collect();
                 safe(&holders.join("; "))
@@ -90,7 +90,7 @@ fn minutes_of(length: Seconds) -> String {
 }
 
 /// Wall-clock starts of the runs that water.
-fn box_starts(will: &Will, tz: &TimeZone) -> String {
+fn controller_starts(will: &Will, tz: &TimeZone) -> String {
     let clock = |at: Timestamp| at.to_zoned(tz.clone()).strftime("%H:%M").to_string();
     will.starts().map(clock).collect::<Vec<_>>().join(" ")
 }

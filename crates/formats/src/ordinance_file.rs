@@ -113,8 +113,8 @@ pub(crate) struct AppliedDto {
 #[serde(deny_unknown_fields)]
 #[schemars(rename = "Permit")]
 pub(crate) struct PermitDto {
-    /// Number of the box at the site.
-    #[serde(default = "first_box")]
+    /// Number of the controller at the site.
+    #[serde(default = "first_controller")]
     controller: u8,
     station: u16,
     /// YYYY-MM-DD, included; without it, it holds already.
@@ -126,7 +126,7 @@ pub(crate) struct PermitDto {
     reference: String,
 }
 
-fn first_box() -> u8 {
+fn first_controller() -> u8 {
     1
 }
 
@@ -179,7 +179,7 @@ impl From<&Applied> for AppliedDto {
 
 fn permit_dto(permit: &Permit) -> PermitDto {
     PermitDto {
-        controller: permit.box_number,
+        controller: permit.controller_number,
         station: permit.station,
         from: permit.from.map(|from| from.to_string()),
         until: permit.until.to_string(),
@@ -271,7 +271,7 @@ fn take_permits(taker: &mut Checker, at: &str, permits: &[PermitDto]) -> Vec<Per
                 taker.say(&path, "lies after the permit's last day; it must begin on or before it");
             }
             Permit {
-                box_number: permit.controller,
+                controller_number: permit.controller,
                 station: permit.station,
                 from,
                 until,
@@ -367,7 +367,7 @@ mod tests {
         let validator = jsonschema::validator_for(&schema).unwrap();
         assert!(validator.is_valid(&serde_json::from_str(&text).unwrap()));
         let permit = |from| Permit {
-            box_number: 1,
+            controller_number: 1,
             station: 3,
             from,
             until: date(2026, 9, 30),

@@ -4,7 +4,7 @@ use crate::plan_json::MOST_ON_PLAN;
 use crate::plan_lines::PlanText;
 use geojson::{Feature, FeatureCollection, GeoJson, GeometryValue, JsonObject, JsonValue};
 use upland_core::quantity::bounds;
-use upland_core::sensors::site_plan::{Arc, BoxSpot, Obstacle, Plot, SitePlan};
+use upland_core::sensors::site_plan::{Arc, ControllerSpot, Obstacle, Plot, SitePlan};
 
 /// Metres of a degree of latitude, on a sphere of the earth's mean radius.
 const M_PER_DEGREE: f64 = 111_194.93;
@@ -87,9 +87,9 @@ pub fn write(text: &PlanText, (latitude, longitude): (f64, f64)) -> String {
         feature(point((a.x, a.y)), &own)
     }));
     features.extend(
-        plan.boxes
-            .iter()
-            .map(|b| feature(point((b.x, b.y)), &[("kind", "box".into()), ("number", b.number.into())])),
+        plan.controllers.iter().map(|b| {
+            feature(point((b.x, b.y)), &[("kind", "controller".into()), ("number", b.number.into())])
+        }),
     );
     features.extend(
         text.sensors.iter().map(|(name, at)| {
@@ -137,7 +137,7 @@ pub fn read(text: &str, (latitude, longitude): (f64, f64)) -> Result<PlanText, V
     for (i, feature) in collection.features.iter().enumerate() {
         if put(&mut found, feature, &ground).is_none() {
             errors.push(format!(
-                "Feature {}: a zone has a polygon and its station; an obstacle a polygon, height_m and a name; a head a point, throw_m, from_deg and to_deg; a box a point and its number; a sensor a point and its name; all near the site.",
+                "Feature {}: a zone has a polygon and its station; an obstacle a polygon, height_m and a name; a head a point, throw_m, from_deg and to_deg; a controller a point and its number; a sensor a point and its name; all near the site.",
                 i + 1
             ));
         }
@@ -184,9 +184,9 @@ fn put(found: &mut PlanText, feature: &Feature, ground: &Ground) -> Option<()> {
             let (throw, from_deg, to_deg) = (size("throw_m")?, number("from_deg")?, number("to_deg")?);
             plan.arcs.push(Arc { x, y, throw, from_deg, to_deg });
         }
-        "box" => {
+        "controller" | "box" => {
             let (x, y) = place()?;
-            plan.boxes.push(BoxSpot { number: u8::try_from(count("number")?).ok()?, x, y });
+            plan.controllers.push(ControllerSpot { number: u8::try_from(count("number")?).ok()?, x, y });
         }
         "sensor" => found.sensors.push((name()?, place()?)),
         _ => return None,
@@ -201,7 +201,7 @@ mod tests {
     const HERE: (f64, f64) = (46.0, -30.0);
 
     fn sample() -> PlanText {
-        let text = "north 20\nzone 1 0 0 20 10\nobstacle 24 -3 4 4 5 potting shed\nhead 0 0 6 90 180\nbox 1 23 2\nsensor 18 2 Rain switch";
+        let text = "north 20\nzone 1 0 0 20 10\nobstacle 24 -3 4 4 5 potting shed\nhead 0 0 6 90 180\ncontroller 1 23 2\nsensor 18 2 Rain switch";
         crate::plan_lines::read(text, ("m", 1.0)).unwrap()
     }
 
@@ -217,7 +217,7 @@ mod tests {
             "{a:?} {b:?}"
         );
         assert!(near(again.plan.arcs[0].throw, 6.0) && again.plan.obstacles[0].name == "potting shed");
-        assert!(near(again.sensors[0].1.0, 18.0) && again.plan.boxes[0].number == 1);
+        assert!(near(again.sensors[0].1.0, 18.0) && again.plan.controllers[0].number == 1);
     }
 
     #[test]

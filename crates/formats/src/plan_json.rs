@@ -4,14 +4,14 @@ use crate::json::{Checker, PathProblem};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use upland_core::quantity::bounds;
-use upland_core::sensors::site_plan::{Arc, BoxSpot, Obstacle, Plot, SitePlan};
+use upland_core::sensors::site_plan::{Arc, ControllerSpot, Obstacle, Plot, SitePlan};
 
 /// Most things of a kind on a plan.
 pub const MOST_ON_PLAN: usize = 400;
 
 #[derive(Serialize, Deserialize, JsonSchema, Default)]
 #[serde(deny_unknown_fields, default)]
-#[schemars(rename = "Plan")]
+#[schemars(rename = "Plan", transform = crate::names::controllers)]
 pub(crate) struct PlanDto {
     /// Station, west edge, north edge, width, depth; metres.
     zones: Vec<(u16, f64, f64, f64, f64)>,
@@ -19,9 +19,9 @@ pub(crate) struct PlanDto {
     obstacles: Vec<(String, f64, f64, f64, f64, f64)>,
     /// Place, throw in metres, first and last edge in degrees from north, clockwise.
     heads: Vec<(f64, f64, f64, f64, f64)>,
-    /// Number and place; metres.
-    #[serde(skip_serializing_if = "Vec::is_empty")]
-    boxes: Vec<(u8, f64, f64)>,
+    /// Number and place; metres. Also read as "boxes", as it was called before.
+    #[serde(alias = "boxes", skip_serializing_if = "Vec::is_empty")]
+    controllers: Vec<(u8, f64, f64)>,
     /// How far north lies clockwise from up, degrees.
     north_deg: f64,
 }
@@ -36,7 +36,7 @@ impl From<&SitePlan> for PlanDto {
                 .map(|o| (o.name.clone(), o.x, o.y, o.width, o.depth, o.height))
                 .collect(),
             heads: plan.arcs.iter().map(|a| (a.x, a.y, a.throw, a.from_deg, a.to_deg)).collect(),
-            boxes: plan.boxes.iter().map(|b| (b.number, b.x, b.y)).collect(),
+            controllers: plan.controllers.iter().map(|b| (b.number, b.x, b.y)).collect(),
             north_deg: plan.north_deg,
         }
     }
@@ -66,7 +66,7 @@ pub(crate) fn take_plan(take: &mut Checker, at: &str, dto: PlanDto) -> SitePlan 
         ("zones", dto.zones.len()),
         ("obstacles", dto.obstacles.len()),
         ("heads", dto.heads.len()),
-        ("boxes", dto.boxes.len()),
+        ("controllers", dto.controllers.len()),
     ] {
         if count > MOST_ON_PLAN {
             take.say(
@@ -89,12 +89,16 @@ pub(crate) fn take_plan(take: &mut Checker, at: &str, dto: PlanDto) -> SitePlan 
     for (i, (x, y, throw, from, to)) in dto.heads.iter().enumerate() {
         sizes(format!("{at}.heads[{i}]"), &[*x, *y, *throw, *from, *to]);
     }
-    for (i, (_, x, y)) in dto.boxes.iter().enumerate() {
-        sizes(format!("{at}.boxes[{i}]"), &[*x, *y]);
+    for (i, (_, x, y)) in dto.controllers.iter().enumerate() {
+        sizes(format!("{at}.controllers[{i}]"), &[*x, *y]);
     }
     sizes(format!("{at}.north_deg"), &[dto.north_deg]);
     SitePlan {
-        boxes: dto.boxes.into_iter().map(|(number, x, y)| BoxSpot { number, x, y }).collect(),
+        controllers: dto
+            .controllers
+            .into_iter()
+            .map(|(number, x, y)| ControllerSpot { number, x, y })
+            .collect(),
         north_deg: dto.north_deg.rem_euclid(360.0),
         plots: dto
             .zones
@@ -144,7 +148,7 @@ mod tests {
                 height: 5.0,
             }],
             arcs: vec![Arc { x: 0.0, y: 0.0, throw: 4.0, from_deg: 0.0, to_deg: 90.0 }],
-            boxes: vec![BoxSpot { number: 2, x: 3.5, y: 1.0 }],
+            controllers: vec![ControllerSpot { number: 2, x: 3.5, y: 1.0 }],
             north_deg: 15.0,
         };
         assert_eq!(plan_from_json(plan_to_json(&plan)).unwrap(), plan);

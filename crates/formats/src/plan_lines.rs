@@ -3,7 +3,7 @@
 use crate::plan_json::MOST_ON_PLAN;
 use crate::typed;
 use upland_core::quantity::bounds;
-use upland_core::sensors::site_plan::{Arc, BoxSpot, Obstacle, Plot, SitePlan};
+use upland_core::sensors::site_plan::{Arc, ControllerSpot, Obstacle, Plot, SitePlan};
 
 /// A sensor by its name with its place.
 pub type Placed = (String, (f64, f64));
@@ -46,7 +46,7 @@ pub fn write(text: &PlanText, (_, one): LengthUnit<'_>) -> String {
             .iter()
             .map(|a| format!("head {} {} {} {} {}", n(a.x), n(a.y), n(a.throw), a.from_deg, a.to_deg)),
     );
-    out.extend(plan.boxes.iter().map(|b| format!("box {} {} {}", b.number, n(b.x), n(b.y))));
+    out.extend(plan.controllers.iter().map(|b| format!("controller {} {} {}", b.number, n(b.x), n(b.y))));
     out.extend(text.sensors.iter().map(|(name, (x, y))| format!("sensor {} {} {name}", n(*x), n(*y))));
     out.join("\n")
 }
@@ -57,10 +57,10 @@ fn shape(kind: &str) -> &'static str {
         "zone" => "a zone is: zone NUMBER EAST SOUTH WIDTH DEPTH",
         "obstacle" => "an obstacle is: obstacle EAST SOUTH WIDTH DEPTH HEIGHT NAME",
         "head" => "a head is: head EAST SOUTH THROW FROM TO, edges in degrees from north, clockwise",
-        "box" => "a box is: box NUMBER EAST SOUTH",
+        "controller" | "box" => "a controller is: controller NUMBER EAST SOUTH",
         "sensor" => "a sensor is: sensor EAST SOUTH NAME",
         "north" => "north is: north DEGREES, clockwise from up",
-        _ => "begin with zone, obstacle, head, box, sensor or north",
+        _ => "begin with zone, obstacle, head, controller, sensor or north",
     }
 }
 
@@ -126,8 +126,9 @@ fn put(found: &mut PlanText, kind: &str, words: &[&str], (unit, one): LengthUnit
             from_deg: degrees(4)?,
             to_deg: degrees(5)?,
         }),
-        "box" if words.len() == 4 => {
-            plan.boxes.push(BoxSpot {
+        // As it was called before, too.
+        "controller" | "box" if words.len() == 4 => {
+            plan.controllers.push(ControllerSpot {
                 number: u8::try_from(count(1, 250.0)?).ok()?,
                 x: length(2)?,
                 y: length(3)?,
@@ -150,10 +151,10 @@ mod tests {
 
     #[test]
     fn a_plan_goes_into_lines_and_back_and_is_refused_by_line() {
-        let text = "north 20\nzone 1 0 0 20 10\nobstacle 24 0 4 4 5 potting shed\nhead 0 0 6 90 180\nbox 1 23 2\nsensor 18 2 Rain switch";
+        let text = "north 20\nzone 1 0 0 20 10\nobstacle 24 0 4 4 5 potting shed\nhead 0 0 6 90 180\ncontroller 1 23 2\nsensor 18 2 Rain switch";
         let found = read(text, METRES).unwrap();
         assert_eq!((found.plan.obstacles[0].name.as_str(), found.plan.arcs[0].throw), ("potting shed", 6.0));
-        assert_eq!((found.plan.boxes[0].number, found.sensors[0].0.as_str()), (1, "Rain switch"));
+        assert_eq!((found.plan.controllers[0].number, found.sensors[0].0.as_str()), (1, "Rain switch"));
         assert_eq!(write(&found, METRES), text);
         let bad = read("zone 1 0 0\nwall 1 2\nhead 0 0 -6 0 0\nobstacle 1 1 1 1 9e9 x\nbox 0 1 1", METRES)
             .unwrap_err();

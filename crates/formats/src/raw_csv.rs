@@ -13,8 +13,8 @@ pub fn write(days: &[JudgedDay]) -> String {
             let standing = day.standing(variable);
             let why = match standing {
                 Standing::Doubtful(rule) | Standing::Rejected(rule) => rule.words(),
-                Standing::Kept => "counted by hand",
-                Standing::Discarded => "left out by hand",
+                Standing::Kept => "included manually",
+                Standing::Discarded => "excluded manually",
                 Standing::Good | Standing::Missing => "",
             };
             let counts = if standing.counts() { "yes" } else { "no" };

@@ -9,7 +9,7 @@ use upland_core::controller::schedule::{ScheduledRun, passes};
 pub struct About<'a> {
     /// Name of the calendar.
     pub name: &'a str,
-    /// Keeps the events of two boxes apart.
+    /// Keeps the events of two controllers apart.
     pub uid: &'a str,
     /// When it was written.
     pub now: Timestamp,
@@ -63,13 +63,13 @@ mod tests {
         settings.set_run_time(0, 1, Seconds::from_s(600));
         settings.set_run_time(0, 2, Seconds::from_s(1200));
         let runs = expand(&settings, &card, &TimeZone::UTC, date(2026, 7, 14), date(2026, 7, 14));
-        let about = About { name: "Shed; Larkrigg, Slope", uid: "box-1", now: Timestamp::UNIX_EPOCH };
+        let about = About { name: "Shed; Larkrigg, Slope", uid: "controller-1", now: Timestamp::UNIX_EPOCH };
         let text = write(&runs, about, |p, s| (format!("Program {p}"), format!("stations {s:?}")));
         assert_eq!(text.matches("BEGIN:VEVENT").count(), 2);
         for line in [
             "DTSTART:20260714T020000Z",
             "DTEND:20260714T023000Z",
-            "UID:box-1-0-2-2026-07-14",
+            "UID:controller-1-0-2-2026-07-14",
             "DTSTAMP:19700101T000000Z",
         ] {
             assert!(text.contains(line), "{line} in {text}");

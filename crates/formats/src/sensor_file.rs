@@ -26,7 +26,7 @@ const MOST_EARLIER: usize = 200;
 #[serde(deny_unknown_fields)]
 #[schemars(
     title = "Upland Almanac sensor",
-    description = "A sensor as it hangs, with its card, version 1. Units are part of each name."
+    description = "A sensor as installed, with its type, version 1. Units are part of each name."
 )]
 struct FileDto {
     #[schemars(schema_with = "format_schema")]
@@ -40,12 +40,12 @@ crate::json::head_schemas!();
 
 #[derive(Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
-#[schemars(rename = "Sensor")]
+#[schemars(rename = "Sensor", transform = crate::names::controller)]
 pub(crate) struct SensorDto {
     name: String,
-    /// Number of the box it is for.
-    #[serde(default = "first", rename = "box")]
-    box_number: u8,
+    /// Number of the controller it is for.
+    #[serde(default = "first", rename = "controller", alias = "box")]
+    controller_number: u8,
     card: SensorCardDto,
     setting: SettingDto,
     #[serde(default)]
@@ -251,7 +251,7 @@ impl From<&Sensor> for SensorDto {
         let (set, place) = (&sensor.setting, &sensor.placement);
         Self {
             name: sensor.name.clone(),
-            box_number: sensor.box_number,
+            controller_number: sensor.controller_number,
             card: (&sensor.card).into(),
             setting: SettingDto {
                 rain_threshold_mm: set.rain_threshold.mm(),
@@ -428,7 +428,7 @@ pub(crate) fn take(take: &mut Checker, at: &str, dto: SensorDto) -> Taken {
         at: place.at_m.filter(|(x, y)| x.is_finite() && y.is_finite()),
     };
     let map = take_map(dto.chosen, dto.programs_ignoring);
-    let sensor = Sensor { name, card, box_number: dto.box_number, setting, placement, map };
+    let sensor = Sensor { name, card, controller_number: dto.controller_number, setting, placement, map };
     let earlier = earlier.into_iter().map(|(until, setting, map)| EarlierSensor {
         until,
         sensor: Sensor { setting, map, ..sensor.clone() },

@@ -6,7 +6,7 @@ use jiff::civil::Date;
 use jiff::tz::TimeZone;
 use jiff::{Timestamp, ToSpan};
 use std::sync::Arc;
-use upland_core::account::running::BoxFacts;
+use upland_core::account::running::ControllerFacts;
 use upland_core::account::sensed::{as_read, sensor_facts_since};
 use upland_core::account::whole::{Facts, begins, end_of};
 use upland_core::quantity::time::midnight;
@@ -31,28 +31,28 @@ impl SiteFile {
             Some(as_read(&climate, site.longitude_deg, (first, last), &tz))
         };
         let ahead = end_of(last.checked_add(AHEAD_DAYS.days()).unwrap_or(last), &tz);
-        let boxes = file.controllers.iter().map(|(controller, settings)| {
+        let controllers = file.controllers.iter().map(|(controller, settings)| {
             let number = controller.number;
             let always = || settings.iter().map(|s| (Timestamp::MIN, s.clone())).collect();
             let own = versions.remove(&number);
             let dated = own.map(|all| all.into_iter().map(|(since, s)| (midnight(since, &tz), s)).collect());
-            let own = (0..).zip(&file.sensors).filter(|(_, s)| s.box_number == number);
+            let own = (0..).zip(&file.sensors).filter(|(_, s)| s.controller_number == number);
             let sensors = own.filter_map(|(place, sensor)| {
                 let read = read.as_ref()?;
                 let paused = bypasses.get(&sensor.name).cloned().unwrap_or_default();
                 let of = (sensor, &file.history(place));
                 Some(sensor_facts_since(of, &read.channels, &read.drying, paused, (&tz, ahead)))
             });
-            BoxFacts {
+            ControllerFacts {
                 number,
                 card: controller.card.clone(),
                 versions: dated.unwrap_or_else(always),
                 sensors: sensors.collect(),
             }
         });
-        let boxes = boxes.collect();
+        let controllers = controllers.collect();
         let surveyed = Facts::surveyed(site, &tz, &file.zones, climate);
-        let mut facts = Facts { boxes, law: file.law.clone(), log, ..surveyed };
+        let mut facts = Facts { controllers, law: file.law.clone(), log, ..surveyed };
         facts.add_earlier(&file.earlier_zones);
         facts
     }
@@ -70,7 +70,7 @@ mod tests {
     use upland_core::sensors::{EarlierSensor, Sensor, SensorHistory, generic};
     use upland_core::weather::DayWeather;
 
-    /// A site with a rain sensor on a box that waters every morning.
+    /// A site with a rain sensor on a controller that waters every morning.
     fn site() -> SiteFile {
         let text = include_str!("../../app/src/demo/sites/botanic-slope.json");
         let mut file = site_file::read(text.as_bytes()).unwrap();

@@ -34,7 +34,7 @@ pub const MAX_ZONES: usize = 250;
 /// Most sensors of a site.
 pub const MAX_SENSORS: usize = 100;
 
-/// Most boxes of a site.
+/// Most controllers of a site.
 pub const MAX_CONTROLLERS: usize = 20;
 
 /// A site with everything that was said of it.
@@ -42,7 +42,7 @@ pub const MAX_CONTROLLERS: usize = 20;
 pub struct SiteFile {
     /// The place.
     pub site: Site,
-    /// Its boxes, each with its settings when they are known.
+    /// Its controllers, each with its settings when they are known.
     pub controllers: Vec<(Controller, Option<Settings>)>,
     /// What must be kept to.
     pub law: Law,
@@ -65,7 +65,7 @@ impl SiteFile {
         self.histories.get(place).cloned().unwrap_or_default()
     }
 
-    /// A box by its number.
+    /// A controller by its number.
     #[must_use]
     pub fn controller(&self, number: u8) -> Option<&(Controller, Option<Settings>)> {
         self.controllers.iter().find(|(c, _)| c.number == number)
@@ -86,10 +86,10 @@ struct SiteDto {
     #[schemars(schema_with = "version_schema")]
     version: u32,
     place: PlaceDto,
-    /// One ordinary box, described shortly; instead of `controllers`.
+    /// One ordinary controller, described shortly; instead of `controllers`.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     controller: Option<ShortControllerDto>,
-    /// The boxes with their cards.
+    /// The controllers with their cards.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     controllers: Vec<ControllerDto>,
     settings: SiteSettingsDto,
@@ -285,10 +285,10 @@ pub fn read(bytes: &[u8]) -> Result<SiteFile, Vec<PathProblem>> {
     }
     let controllers = controllers(&mut take, dto.controller, dto.controllers);
     for (i, zone) in zones.iter().enumerate() {
-        if !controllers.iter().any(|(c, _)| c.number == zone.box_number) {
+        if !controllers.iter().any(|(c, _)| c.number == zone.controller_number) {
             take.say(
                 &format!("zones[{i}].controller"),
-                format!("{} is not the number of a box", zone.box_number),
+                format!("{} is not the number of a controller", zone.controller_number),
             );
         }
     }
@@ -322,9 +322,9 @@ fn sensors(
     for (i, dto) in sensors.into_iter().take(MAX_SENSORS).enumerate() {
         let at = format!("sensors[{i}]");
         let taken = sensor_file::take(take, &at, dto);
-        let number = taken.sensor.box_number;
+        let number = taken.sensor.controller_number;
         if !controllers.iter().any(|(c, _)| c.number == number) {
-            take.say(&format!("{at}.box"), format!("{number} is not the number of a box"));
+            take.say(&format!("{at}.controller"), format!("{number} is not the number of a controller"));
         }
         out.push(taken);
     }
@@ -337,7 +337,7 @@ fn controllers(
     full: Vec<ControllerDto>,
 ) -> Vec<(Controller, Option<Settings>)> {
     if short.is_some() != full.is_empty() {
-        take.say("controllers", "give either a list of boxes here or one box as \"controller\"");
+        take.say("controllers", "give either a list of controllers here or one controller as \"controller\"");
     }
     if full.len() > MAX_CONTROLLERS {
         take.say("controllers", format!("has {} entries; a site has at most {MAX_CONTROLLERS}", full.len()));
@@ -348,7 +348,7 @@ fn controllers(
         take.count("controller.starts_per_program", u32::from(short.starts_per_program), 24);
         let place = take.name("controller.name", &short.name);
         let card = Card {
-            name: "Ordinary box".into(),
+            name: "Ordinary controller".into(),
             stations: short.stations,
             programs: short.programs,
             starts_per_program: short.starts_per_program,
@@ -360,7 +360,10 @@ fn controllers(
     for (i, dto) in full.into_iter().take(MAX_CONTROLLERS).enumerate() {
         let at = |field: &str| format!("controllers[{i}].{field}");
         if dto.number == 0 || out.iter().any(|(c, _)| c.number == dto.number) {
-            take.say(&at("number"), format!("{} is 0 or used twice; count the boxes from 1", dto.number));
+            take.say(
+                &at("number"),
+                format!("{} is 0 or used twice; count the controllers from 1", dto.number),
+            );
         }
         let place = take.name(&at("place"), &dto.place);
         let card = card_file::take(take, &at("card"), dto.card);
@@ -407,7 +410,7 @@ mod tests {
         second.0.number = 2;
         second.1 = Some(Settings::clean(&second.0.card));
         file.controllers.push(second);
-        file.zones[1].box_number = 2;
+        file.zones[1].controller_number = 2;
         file.zones[1].number = 1;
         let card = upland_core::sensors::generic().remove(0).1;
         file.sensors.push(Sensor::of_card(card, 2));

@@ -76,7 +76,7 @@ pub struct TrialFile {
     pub site: SiteFile,
     /// Its weather.
     pub weather: TrialWeather,
-    /// What probes in the soil read, by box and name.
+    /// What probes in the soil read, by controller and name.
     pub probes: BTreeMap<(u8, String), Vec<Reading>>,
     /// Which weather is tried.
     pub sample: Sample,
@@ -120,7 +120,7 @@ impl TrialFile {
         let tz = TimeZone::get(&self.site.site.time_zone).unwrap_or(TimeZone::UTC);
         let picked = pick(self.sample, climate, &tz)?;
         let mut facts = self.site.facts(tz, picked.climate, LogFile::default(), picked.span.1);
-        for own in &mut facts.boxes {
+        for own in &mut facts.controllers {
             for sensor in &mut own.sensors {
                 let probe = self.probes.get(&(own.number, sensor.sensor.name.clone()));
                 sensor.probe = probe.map_or_else(Readings::default, |all| Readings::new(all.clone()));
@@ -133,8 +133,8 @@ impl TrialFile {
 #[derive(Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 #[schemars(
-    title = "Upland Almanac trial",
-    description = "A trial of ways of watering with everything that went in, version 1. Run again it comes to the same."
+    title = "Upland Almanac comparison",
+    description = "A comparison of ways of watering with everything that went in, version 1. Run again it comes to the same."
 )]
 struct FileDto {
     /// Always "upland-almanac-trial".
@@ -185,7 +185,7 @@ struct WeatherDto {
 #[serde(deny_unknown_fields)]
 #[schemars(rename = "Probe")]
 struct ProbeDto {
-    /// Number of its box.
+    /// Number of its controller.
     controller: u8,
     /// Its name.
     name: String,
@@ -308,11 +308,11 @@ pub fn read(bytes: &[u8]) -> Result<TrialFile, Vec<PathProblem>> {
     });
     let probes = probes.collect();
     if dto.ways.is_empty() || dto.ways.len() > MAX_WAYS {
-        take.say("ways", format!("has {} entries; a trial has one to {MAX_WAYS}", dto.ways.len()));
+        take.say("ways", format!("has {} entries; a comparison has one to {MAX_WAYS}", dto.ways.len()));
     }
     let mut trial = TrialFile { name, site, weather, probes, sample, tariff, ways: Vec::new() };
     if take.problems.is_empty() {
-        // Ways name boxes and sensors of the site.
+        // Ways name controllers and sensors of the site.
         let tz = TimeZone::get(&trial.site.site.time_zone).unwrap_or(TimeZone::UTC);
         let climate = Climate::from_record(&[], trial.site.site.station());
         let there = trial.site.facts(tz, climate, LogFile::default(), Date::constant(2026, 1, 1));

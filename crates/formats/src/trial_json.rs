@@ -68,7 +68,7 @@ fn zone_row(several: bool, zone: &ZoneResult) -> ZoneRow {
     let mm = |value: Millimetres| round(value.mm());
     ZoneRow {
         number: if several {
-            format!("{}-{}", zone.box_number, zone.station).into()
+            format!("{}-{}", zone.controller_number, zone.station).into()
         } else {
             zone.station.into()
         },
@@ -109,12 +109,12 @@ fn way_row(several: bool, result: &WayResult) -> WayRow {
     }
 }
 
-/// Writes the seasons of some ways; a zone of a site with several boxes is written box-station.
+/// Writes the seasons of some ways; a zone of a site with several controllers is written controller-station.
 #[must_use]
 pub fn write((from, to): (Date, Date), results: &[WayResult]) -> String {
-    let boxes = results.first().map_or(0, |result| {
-        result.zones.iter().map(|z| z.box_number).collect::<std::collections::BTreeSet<_>>().len()
+    let controllers = results.first().map_or(0, |result| {
+        result.zones.iter().map(|z| z.controller_number).collect::<std::collections::BTreeSet<_>>().len()
     });
-    let ways = results.iter().map(|result| way_row(boxes > 1, result)).collect();
+    let ways = results.iter().map(|result| way_row(controllers > 1, result)).collect();
     pretty(&Output { from: from.to_string(), to: to.to_string(), ways })
 }

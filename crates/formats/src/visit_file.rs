@@ -1,4 +1,4 @@
-//! A visit as JSON: what was seen at zones, boxes, sensors and the meter. Its JSON Schema is published as
+//! A visit as JSON: what was seen at zones, controllers, sensors and the meter. Its JSON Schema is published as
 //! `docs/visit-v1.schema.json`. Everything but the instant may be left out.
 
 use crate::json::{Checker, Code, PathProblem, clock_time, hhmm, parse, pretty, schema_of};
@@ -14,7 +14,9 @@ use upland_core::quantity::bounds;
 use upland_core::quantity::ratio::{Percentage, Share};
 use upland_core::quantity::time::Seconds;
 use upland_core::quantity::units::{Litres, LitresPerMinute};
-use upland_core::tuning::{Battery, BoxSeen, Looks, Plants, ProgramSeen, SensorSeen, Sign, Visit, ZoneSeen};
+use upland_core::tuning::{
+    Battery, ControllerSeen, Looks, Plants, ProgramSeen, SensorSeen, Sign, Visit, ZoneSeen,
+};
 
 /// The value of `format` in every such file.
 pub const FORMAT: &str = "upland-almanac-visit";
@@ -29,21 +31,21 @@ pub const MAX_NOTE: usize = 4000;
 #[serde(deny_unknown_fields)]
 #[schemars(
     title = "Upland Almanac visit",
-    description = "What was seen at a site on a visit, version 1. Everything but the instant may be left out."
+    description = "What was seen at a site on a visit, version 1. Everything but the instant may be left out.",
+    transform = crate::names::controllers
 )]
 struct VisitDto {
-    /// Always "upland-almanac-visit".
     #[schemars(schema_with = "format_schema")]
     format: String,
-    /// Always 1.
     #[schemars(schema_with = "version_schema")]
     version: u32,
     /// RFC 3339, with its offset.
     at: String,
     #[serde(default)]
     zones: Vec<ZoneDto>,
-    #[serde(default)]
-    boxes: Vec<BoxDto>,
+    /// Also read as "boxes", as it was called before.
+    #[serde(default, alias = "boxes")]
+    controllers: Vec<ControllerDto>,
     #[serde(default)]
     sensors: Vec<SensorDto>,
     /// What the main meter had counted, litres.
@@ -60,8 +62,8 @@ struct VisitDto {
 #[serde(deny_unknown_fields)]
 #[schemars(rename = "Zone")]
 struct ZoneDto {
-    /// Number of the box; 1 when left out.
-    #[serde(default = "first_box")]
+    /// Number of the controller; 1 when left out.
+    #[serde(default = "first_controller")]
     controller: u8,
     station: u16,
     /// How wet the ground is.
@@ -88,9 +90,9 @@ struct ZoneDto {
 
 #[derive(Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
-#[schemars(rename = "Box")]
-struct BoxDto {
-    #[serde(default = "first_box")]
+#[schemars(rename = "Controller")]
+struct ControllerDto {
+    #[serde(default = "first_controller")]
     controller: u8,
     /// How far its clock is ahead, seconds; negative when it is behind.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -114,7 +116,7 @@ struct BoxDto {
 #[serde(deny_unknown_fields)]
 #[schemars(rename = "Program")]
 struct ProgramDto {
-    /// Its name on the box, such as "A".
+    /// Its name on the controller, such as "A".
     name: String,
     #[serde(default, skip_serializing_if = "Option::is_none")]
     on: Option<bool>,
@@ -163,7 +165,7 @@ struct SensorDto {
 
 crate::json::head_schemas!();
 
-fn first_box() -> u8 {
+fn first_controller() -> u8 {
     1
 }
 
@@ -173,10 +175,10 @@ pub fn schema() -> String {
     schema_of::<VisitDto>()
 }
 
-/// Names of the programs of a box, in their order.
+/// Names of the programs of a controller, in their order.
 #[must_use]
 pub fn program_names(facts: &Facts, number: u8) -> Vec<String> {
-    let Some(own) = facts.of_box(number) else { return Vec::new() };
+    let Some(own) = facts.of_controller(number) else { return Vec::new() };
     let settings = own.versions.last().map_or_else(|| Settings::clean(&own.card), |(_, s)| s.clone());
     settings.programs.iter().map(|p| p.name.clone()).collect()
 }
@@ -192,7 +194,7 @@ pub fn day(bytes: &[u8], tz: &jiff::tz::TimeZone) -> Result<Date, Vec<PathProble
     take.finish(at.to_zoned(tz.clone()).date())
 }
 
-/// Reads a visit to a site, whose zones, boxes and sensors it may name.
+/// Reads a visit to a site, whose zones, controllers and sensors it may name.
 ///
 /// # Errors
 /// Every problem that was found, by path; on malformed JSON the first one.
@@ -210,18 +212,18 @@ pub fn read(bytes: &[u8], facts: &Facts) -> Result<Visit, Vec<PathProblem>> {
     for (i, zone) in dto.zones.iter().enumerate() {
         let path = format!("zones[{i}]");
         let zone = take_zone(&mut take, &path, zone, facts);
-        if visit.zone(zone.box_number, zone.station).is_some() {
+        if visit.zone(zone.controller_number, zone.station).is_some() {
             take.say(&path, "is there already; a visit says one thing of a zone");
         }
         visit.zones.push(zone);
     }
-    for (i, own) in dto.boxes.iter().enumerate() {
-        let path = format!("boxes[{i}]");
-        let own = take_box(&mut take, &path, own, facts);
-        if visit.of_box(own.box_number).is_some() {
-            take.say(&path, "is there already; a visit says one thing of a box");
+    for (i, own) in dto.controllers.iter().enumerate() {
+        let path = format!("controllers[{i}]");
+        let own = take_controller(&mut take, &path, own, facts);
+        if visit.of_controller(own.controller_number).is_some() {
+            take.say(&path, "is there already; a visit says one thing of a controller");
         }
-        visit.boxes.push(own);
+        visit.controllers.push(own);
     }
     for (i, sensor) in dto.sensors.iter().enumerate() {
         let path = format!("sensors[{i}]");
@@ -244,10 +246,13 @@ fn note(take: &mut Checker, path: &str, text: &str) -> String {
 
 fn take_zone(take: &mut Checker, path: &str, dto: &ZoneDto, facts: &Facts) -> ZoneSeen {
     if facts.zone(dto.controller, dto.station).is_none() {
-        take.say(path, format!("the site has no zone on station {} of box {}", dto.station, dto.controller));
+        take.say(
+            path,
+            format!("the site has no zone on station {} of controller {}", dto.station, dto.controller),
+        );
     }
     ZoneSeen {
-        box_number: dto.controller,
+        controller_number: dto.controller,
         station: dto.station,
         looks: dto.looks.map(|c| c.0),
         signs: dto.signs.iter().map(|c| c.0).collect::<BTreeSet<_>>(),
@@ -267,9 +272,9 @@ fn take_zone(take: &mut Checker, path: &str, dto: &ZoneDto, facts: &Facts) -> Zo
     }
 }
 
-fn take_box(take: &mut Checker, path: &str, dto: &BoxDto, facts: &Facts) -> BoxSeen {
-    if facts.of_box(dto.controller).is_none() {
-        take.say(path, format!("the site has no box {}", dto.controller));
+fn take_controller(take: &mut Checker, path: &str, dto: &ControllerDto, facts: &Facts) -> ControllerSeen {
+    if facts.of_controller(dto.controller).is_none() {
+        take.say(path, format!("the site has no controller {}", dto.controller));
     }
     let names = program_names(facts, dto.controller);
     let mut programs: BTreeMap<usize, ProgramSeen> = BTreeMap::new();
@@ -278,7 +283,7 @@ fn take_box(take: &mut Checker, path: &str, dto: &BoxDto, facts: &Facts) -> BoxS
         let Some(at) = names.iter().position(|n| *n == program.name) else {
             take.say(
                 &path,
-                format!("the box has no program \"{}\"; it has {}", program.name, names.join(", ")),
+                format!("the controller has no program \"{}\"; it has {}", program.name, names.join(", ")),
             );
             continue;
         };
@@ -291,7 +296,7 @@ fn take_box(take: &mut Checker, path: &str, dto: &BoxDto, facts: &Facts) -> BoxS
             }
         }
         if program.percentage.is_some_and(|p| p > 400) {
-            take.say(&format!("{path}.percentage"), "no box has more than 400 %");
+            take.say(&format!("{path}.percentage"), "no controller has more than 400 %");
         }
         let minutes = program.run_times.iter().map(|r| (r.station, Seconds::from_s(r.seconds.into())));
         let seen = ProgramSeen {
@@ -316,8 +321,8 @@ fn take_box(take: &mut Checker, path: &str, dto: &BoxDto, facts: &Facts) -> BoxS
     if dto.clock_ahead_s.is_some_and(|s| s.abs() > 86_400) {
         take.say(&format!("{path}.clock_ahead_s"), "a clock is off by a day at most");
     }
-    BoxSeen {
-        box_number: dto.controller,
+    ControllerSeen {
+        controller_number: dto.controller,
         clock_ahead: dto.clock_ahead_s.map(Seconds::from_s),
         on: dto.on,
         bypassed: dto.bypassed,
@@ -328,7 +333,7 @@ fn take_box(take: &mut Checker, path: &str, dto: &BoxDto, facts: &Facts) -> BoxS
 }
 
 fn take_sensor(take: &mut Checker, path: &str, dto: &SensorDto, facts: &Facts) -> SensorSeen {
-    if !facts.boxes.iter().any(|b| b.sensor_names().contains(&dto.name)) {
+    if !facts.controllers.iter().any(|b| b.sensor_names().contains(&dto.name)) {
         take.say(path, format!("the site has no sensor \"{}\"", dto.name));
     }
     SensorSeen { name: dto.name.clone(), holds: dto.holds, covered: dto.covered, sprayed: dto.sprayed }
@@ -337,7 +342,7 @@ fn take_sensor(take: &mut Checker, path: &str, dto: &SensorDto, facts: &Facts) -
 impl From<&ZoneSeen> for ZoneDto {
     fn from(seen: &ZoneSeen) -> Self {
         Self {
-            controller: seen.box_number,
+            controller: seen.controller_number,
             station: seen.station,
             looks: seen.looks.map(Code),
             signs: seen.signs.iter().copied().map(Code).collect(),
@@ -356,7 +361,7 @@ impl From<&SensorSeen> for SensorDto {
     }
 }
 
-fn box_dto(seen: &BoxSeen, names: &[String]) -> BoxDto {
+fn controller_dto(seen: &ControllerSeen, names: &[String]) -> ControllerDto {
     let program = |(at, seen): (&usize, &ProgramSeen)| ProgramDto {
         name: names.get(*at).cloned().unwrap_or_else(|| (at + 1).to_string()),
         on: seen.on,
@@ -368,8 +373,8 @@ fn box_dto(seen: &BoxSeen, names: &[String]) -> BoxDto {
             .map(|(n, t)| RunTimeDto { station: *n, seconds: t.length_s() })
             .collect(),
     };
-    BoxDto {
-        controller: seen.box_number,
+    ControllerDto {
+        controller: seen.controller_number,
         clock_ahead_s: seen.clock_ahead.map(Seconds::s),
         on: seen.on,
         bypassed: seen.bypassed,
@@ -392,7 +397,11 @@ pub fn write(visit: &Visit, facts: &Facts) -> String {
         version: VERSION,
         at: at.strftime("%Y-%m-%dT%H:%M:%S%:z").to_string(),
         zones: visit.zones.iter().map(ZoneDto::from).collect(),
-        boxes: visit.boxes.iter().map(|b| box_dto(b, &program_names(facts, b.box_number))).collect(),
+        controllers: visit
+            .controllers
+            .iter()
+            .map(|b| controller_dto(b, &program_names(facts, b.controller_number)))
+            .collect(),
         sensors: visit.sensors.iter().map(SensorDto::from).collect(),
         meter_litres: visit.meter.map(Litres::l),
         wet_elsewhere: visit.wet_elsewhere,
@@ -405,8 +414,8 @@ pub fn write(visit: &Visit, facts: &Facts) -> String {
 pub enum Entry {
     /// A zone.
     Zone(ZoneSeen),
-    /// A box.
-    Box(BoxSeen),
+    /// A controller.
+    Controller(ControllerSeen),
     /// A sensor.
     Sensor(SensorSeen),
     /// The site: meter, wet ground elsewhere, a note.
@@ -437,7 +446,7 @@ impl Entry {
     pub const fn kind(&self) -> &'static str {
         match self {
             Self::Zone(_) => "zone",
-            Self::Box(_) => "box",
+            Self::Controller(_) => "box",
             Self::Sensor(_) => "sensor",
             Self::Site { .. } => "site",
         }
@@ -448,7 +457,9 @@ impl Entry {
     pub fn to_json(&self, facts: &Facts) -> Value {
         let value = match self {
             Self::Zone(seen) => serde_json::to_value(ZoneDto::from(seen)),
-            Self::Box(seen) => serde_json::to_value(box_dto(seen, &program_names(facts, seen.box_number))),
+            Self::Controller(seen) => {
+                serde_json::to_value(controller_dto(seen, &program_names(facts, seen.controller_number)))
+            }
             Self::Sensor(seen) => serde_json::to_value(SensorDto::from(seen)),
             Self::Site { meter, wet_elsewhere, note } => serde_json::to_value(SiteDto {
                 meter_litres: meter.map(Litres::l),
@@ -471,7 +482,12 @@ impl Entry {
             "zone" => {
                 Self::Zone(take_zone(&mut take, "", &serde_json::from_value(body).map_err(wrong)?, facts))
             }
-            "box" => Self::Box(take_box(&mut take, "", &serde_json::from_value(body).map_err(wrong)?, facts)),
+            "box" => Self::Controller(take_controller(
+                &mut take,
+                "",
+                &serde_json::from_value(body).map_err(wrong)?,
+                facts,
+            )),
             "sensor" => {
                 Self::Sensor(take_sensor(&mut take, "", &serde_json::from_value(body).map_err(wrong)?, facts))
             }
@@ -486,7 +502,7 @@ impl Entry {
                 }
             }
             other => {
-                take.say("kind", format!("\"{other}\" is not one of zone, box, sensor, site"));
+                take.say("kind", format!("\"{other}\" is not one of zone, controller, sensor, site"));
                 Self::Site { meter: None, wet_elsewhere: false, note: String::new() }
             }
         };
@@ -521,17 +537,17 @@ mod tests {
     #[test]
     fn a_visit_comes_back_as_it_was_written() {
         let facts = facts();
-        let name = facts.boxes[0].sensors.first().map(|s| s.sensor.name.clone());
+        let name = facts.controllers[0].sensors.first().map(|s| s.sensor.name.clone());
         let text = FULL.replace("Rain and freeze switch", &name.unwrap_or_else(|| "x".into()));
         let visit = read(text.as_bytes(), &facts).expect("it is right");
         assert_eq!(visit.zones[0].signs.len(), 2);
-        assert_eq!(visit.boxes[0].programs[&0].percentage, Some(Percentage::from_percent(80)));
+        assert_eq!(visit.controllers[0].programs[&0].percentage, Some(Percentage::from_percent(80)));
         let again = read(write(&visit, &facts).as_bytes(), &facts).expect("what is written is right");
         assert_eq!(again, visit);
         // And each entry by itself.
         for entry in [
             Entry::Zone(visit.zones[0].clone()),
-            Entry::Box(visit.boxes[0].clone()),
+            Entry::Controller(visit.controllers[0].clone()),
             Entry::Sensor(visit.sensors[0].clone()),
             Entry::Site { meter: visit.meter, wet_elsewhere: true, note: "windy".into() },
         ] {
@@ -558,9 +574,9 @@ mod tests {
         for path in [
             "zones[0]",
             "zones[0].available_pct",
-            "boxes[0].programs[0]",
-            "boxes[0].nights[0].percentage",
-            "boxes[0].clock_ahead_s",
+            "controllers[0].programs[0]",
+            "controllers[0].nights[0].percentage",
+            "controllers[0].clock_ahead_s",
             "meter_litres",
         ] {
             assert!(paths.contains(&path), "{path} in {paths:?}");
@@ -574,7 +590,9 @@ mod tests {
         let schema: Value = serde_json::from_str(&schema()).expect("JSON");
         let validator = jsonschema::validator_for(&schema).expect("a schema");
         let full: Value = serde_json::from_str(FULL).expect("JSON");
-        assert!(validator.is_valid(&full));
+        assert!(validator.is_valid(&full), "as it was called before");
+        let now = serde_json::from_str(&FULL.replace("\"boxes\"", "\"controllers\"")).expect("JSON");
+        assert!(validator.is_valid(&now));
         let mut spoilt = full;
         spoilt["zones"][0]["looks"] = Value::from("damp");
         assert!(!validator.is_valid(&spoilt));

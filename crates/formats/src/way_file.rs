@@ -1,4 +1,4 @@
-//! A way of watering that a trial runs, as one JSON file. Its JSON Schema is published as `docs/way-v1.schema.json`.
+//! A watering option that a trial runs, as one JSON file. Its JSON Schema is published as `docs/way-v1.schema.json`.
 
 use crate::json::{Checker, Code, HoursDto, PathProblem, parse, pretty, schema_of};
 use crate::planting::WeanOffDto;
@@ -26,7 +26,7 @@ const MAX_CHANGES: usize = 200;
 #[serde(deny_unknown_fields)]
 #[schemars(
     title = "Upland Almanac way",
-    description = "A way of watering a site, to be tried on its weather, version 1. Whatever is left out stays as it is."
+    description = "A watering option a site, to be tried on its weather, version 1. Whatever is left out stays as it is."
 )]
 struct FileDto {
     /// Always "upland-almanac-way".
@@ -46,7 +46,7 @@ struct FileDto {
     /// What becomes of single sensors of the site.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     sensors: Vec<SensorChangeDto>,
-    /// Whether rain is left to the sensors or counted; as the box has it when left out.
+    /// Whether rain is left to the sensors or counted; as the controller has it when left out.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     rain: Option<Code<RainRule>>,
     /// Other days for every program that waters.
@@ -82,21 +82,21 @@ enum ScheduleDto {
     /// The settings of the site.
     #[default]
     AsSet,
-    /// Other settings, by box.
-    Settings(Vec<BoxSettingsDto>),
+    /// Other settings, by controller.
+    Settings(Vec<ControllerSettingsDto>),
     /// What the planner proposes for the year: just_need, soil_balance, every_day, deep_twice, deep_once.
     School(Code<Strategy>),
     /// As Today advises.
     AsAdvised,
-    /// A box that computes itself.
+    /// A controller that computes itself.
     DailyBalance,
 }
 
 #[derive(Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
-#[schemars(rename = "BoxSettings")]
-struct BoxSettingsDto {
-    /// Number of the box.
+#[schemars(rename = "ControllerSettings")]
+struct ControllerSettingsDto {
+    /// Number of the controller.
     controller: u8,
     settings: SettingsDto,
 }
@@ -127,8 +127,8 @@ enum PercentagesDto {
 #[serde(deny_unknown_fields)]
 #[schemars(rename = "SensorChange")]
 struct SensorChangeDto {
-    /// Number of its box; 1 when left out.
-    #[serde(default = "first_box")]
+    /// Number of its controller; 1 when left out.
+    #[serde(default = "first_controller")]
     controller: u8,
     /// Its name at the site.
     name: String,
@@ -153,7 +153,7 @@ enum ChangeDto {
     Misplaced(Code<Spot>),
 }
 
-fn first_box() -> u8 {
+fn first_controller() -> u8 {
     1
 }
 
@@ -188,7 +188,7 @@ fn dto(way: &TrialWay) -> FileDto {
     let schedule = match &way.schedule {
         Schedule::AsSet => ScheduleDto::AsSet,
         Schedule::Settings(all) => {
-            let of = |(controller, settings): &(u8, _)| BoxSettingsDto {
+            let of = |(controller, settings): &(u8, _)| ControllerSettingsDto {
                 controller: *controller,
                 settings: SettingsDto::from(settings),
             };
@@ -215,7 +215,7 @@ fn dto(way: &TrialWay) -> FileDto {
             .sensors
             .iter()
             .map(|own| SensorChangeDto {
-                controller: own.box_number,
+                controller: own.controller_number,
                 name: own.name.clone(),
                 change: (&own.change).into(),
             })
@@ -231,7 +231,7 @@ fn dto(way: &TrialWay) -> FileDto {
     }
 }
 
-/// Reads a way for a site: its boxes and sensors must be there.
+/// Reads a way for a site: its controllers and sensors must be there.
 ///
 /// # Errors
 /// Every problem with its path.
@@ -250,13 +250,16 @@ pub fn read(bytes: &[u8], site: &Facts) -> Result<TrialWay, Vec<PathProblem>> {
             let mut taken = Vec::new();
             for (i, own) in all.iter().enumerate() {
                 let at = |field: &str| format!("schedule.settings[{i}].{field}");
-                match site.of_box(own.controller) {
+                match site.of_controller(own.controller) {
                     Some(there) => taken.push((
                         own.controller,
                         settings_file::take_for(&mut take, &at("settings"), &own.settings, &there.card),
                     )),
                     None => {
-                        take.say(&at("controller"), format!("{} is not a box of the site", own.controller));
+                        take.say(
+                            &at("controller"),
+                            format!("{} is not a controller of the site", own.controller),
+                        );
                     }
                 }
             }
@@ -300,9 +303,9 @@ pub fn read(bytes: &[u8], site: &Facts) -> Result<TrialWay, Vec<PathProblem>> {
 
 fn sensor(take: &mut Checker, site: &Facts, i: usize, own: &SensorChangeDto) -> SensorChange {
     let at = |field: &str| format!("sensors[{i}].{field}");
-    let there = site.of_box(own.controller).is_some_and(|b| b.sensor_names().contains(&own.name));
+    let there = site.of_controller(own.controller).is_some_and(|b| b.sensor_names().contains(&own.name));
     if !there {
-        take.say(&at("name"), format!("no sensor of box {} has that name", own.controller));
+        take.say(&at("name"), format!("no sensor of controller {} has that name", own.controller));
     }
     let change = match &own.change {
         ChangeDto::Absent => Change::Absent,
@@ -329,7 +332,7 @@ fn sensor(take: &mut Checker, site: &Facts, i: usize, own: &SensorChangeDto) -> 
         }
         ChangeDto::Misplaced(Code(spot)) => Change::Misplaced(*spot),
     };
-    SensorChange { box_number: own.controller, name: own.name.clone(), change }
+    SensorChange { controller_number: own.controller, name: own.name.clone(), change }
 }
 
 /// The JSON Schema of this format.
@@ -343,7 +346,7 @@ mod tests {
     use super::*;
     use jiff::civil::{date, time};
     use jiff::tz::TimeZone;
-    use upland_core::account::running::{BoxFacts, SensorFacts};
+    use upland_core::account::running::{ControllerFacts, SensorFacts};
     use upland_core::controller::schedule::{Days, Settings};
     use upland_core::controller::twelve_stations;
     use upland_core::ground::planting::WeanOff;
@@ -384,12 +387,12 @@ mod tests {
         };
         let card = twelve_stations();
         let versions = vec![(jiff::Timestamp::MIN, Settings::clean(&card))];
-        facts.boxes = vec![BoxFacts { number: 1, card, versions, sensors: vec![sensor] }];
+        facts.controllers = vec![ControllerFacts { number: 1, card, versions, sensors: vec![sensor] }];
         facts
     }
 
     fn change(change: Change) -> SensorChange {
-        SensorChange { box_number: 1, name: "Gauge".into(), change }
+        SensorChange { controller_number: 1, name: "Gauge".into(), change }
     }
 
     #[test]

@@ -21,10 +21,10 @@ const MAX_EARLIER: usize = 200;
 #[serde(deny_unknown_fields)]
 #[schemars(rename = "Zone")]
 pub(crate) struct ZoneDto {
-    /// Number of the box it is wired to; 1 when left out.
-    #[serde(default = "first_box", skip_serializing_if = "is_first_box")]
+    /// Number of the controller it is wired to; 1 when left out.
+    #[serde(default = "first_controller", skip_serializing_if = "is_first_controller")]
     pub(crate) controller: u8,
-    /// Station number on the box.
+    /// Station number on the controller.
     pub(crate) number: u16,
     name: String,
     #[schemars(schema_with = "code_schema::<plant::PlantKind>")]
@@ -73,24 +73,26 @@ struct EarlierZoneDto {
     zone: ZoneDto,
 }
 
-fn first_box() -> u8 {
+fn first_controller() -> u8 {
     1
 }
 
 #[allow(clippy::trivially_copy_pass_by_ref, reason = "serde asks for a reference")]
-fn is_first_box(number: &u8) -> bool {
+fn is_first_controller(number: &u8) -> bool {
     *number == 1
 }
 
 impl ZoneDto {
     /// A zone with those earlier surveys that are its own.
     pub(crate) fn of(zone: &Zone, earlier: &[EarlierZone]) -> Self {
-        let own = |e: &&EarlierZone| (e.zone.box_number, e.zone.number) == (zone.box_number, zone.number);
+        let own = |e: &&EarlierZone| {
+            (e.zone.controller_number, e.zone.number) == (zone.controller_number, zone.number)
+        };
         let before =
             |e: &EarlierZone| EarlierZoneDto { until: e.until.to_string(), zone: Self::of(&e.zone, &[]) };
         Self {
             earlier: earlier.iter().filter(own).map(before).collect(),
-            controller: zone.box_number,
+            controller: zone.controller_number,
             number: zone.number,
             name: zone.name.clone(),
             plant: zone.plant.code().into(),
@@ -138,7 +140,7 @@ pub(crate) fn read_earlier(take: &mut Checker, at: &str, dto: &ZoneDto) -> Vec<E
         let zone = read_zone(take, &path("zone"), &own.zone);
         out.extend(zone.map(|zone| EarlierZone {
             until,
-            zone: Zone { box_number: dto.controller, number: dto.number, ..zone },
+            zone: Zone { controller_number: dto.controller, number: dto.number, ..zone },
         }));
     }
     out
@@ -167,7 +169,7 @@ pub(crate) fn read_zone(take: &mut Checker, at: &str, dto: &ZoneDto) -> Option<Z
     let (own_coefficient, planting) =
         planting::take(take, &path("planting"), constant, dto.planting.as_ref());
     Some(Zone {
-        box_number: dto.controller,
+        controller_number: dto.controller,
         number: dto.number,
         name,
         plant: plant?,

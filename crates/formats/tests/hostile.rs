@@ -11,7 +11,7 @@ use upland_core::quantity::time::Hours;
 use upland_core::quantity::time::Seconds;
 use upland_core::quantity::units::Metres;
 use upland_core::weather::Station;
-use upland_formats::settings_file::BoxFile;
+use upland_formats::settings_file::ControllerFile;
 use upland_formats::{
     balance_csv, card_file, daily_csv, hourly_csv, ordinance_file, settings_file, site_file,
 };
@@ -70,7 +70,12 @@ fn settings_text() -> String {
     settings.update_station(1, |s| s.cycle_and_soak = Some((Seconds::from_min(5), Seconds::from_min(30))));
     settings.off_season = Some(YearSpan { from: (11, 1), until: (3, 31) });
     settings.rain_delay = Some((jiff::civil::date(2026, 7, 10), 3));
-    settings_file::write(&BoxFile { time_zone: "UTC".into(), tz: jiff::tz::TimeZone::UTC, card, settings })
+    settings_file::write(&ControllerFile {
+        time_zone: "UTC".into(),
+        tz: jiff::tz::TimeZone::UTC,
+        card,
+        settings,
+    })
 }
 
 fn ordinance() -> Ordinance {
@@ -151,7 +156,7 @@ proptest! {
             settings.set_run_time(0, n, Seconds::from_min(minutes.into()));
         }
         let settings = settings.fitted(&card);
-        let file = BoxFile { time_zone: "UTC".into(), tz: jiff::tz::TimeZone::UTC, card, settings: settings.clone() };
+        let file = ControllerFile { time_zone: "UTC".into(), tz: jiff::tz::TimeZone::UTC, card, settings: settings.clone() };
         prop_assert_eq!(settings_file::read(settings_file::write(&file).as_bytes()).unwrap(), file);
         // As it lies in the database.
         prop_assert_eq!(settings_file::settings_from(settings_file::settings_value(&settings)), Ok(settings));
@@ -203,26 +208,29 @@ fn the_undamaged_files_are_read() {
 }
 
 #[test]
-fn a_site_with_several_boxes_is_refused_where_it_is_wrong() {
+fn a_site_with_several_controllers_is_refused_where_it_is_wrong() {
     let good: serde_json::Value =
         serde_json::from_str(include_str!("../../app/src/demo/sites/tarnside.json")).unwrap();
     let read = |change: &dyn Fn(&mut serde_json::Value)| {
         let mut value = good.clone();
         change(&mut value);
         match site_file::read(value.to_string().as_bytes()) {
-            Ok(file) => vec![format!("ok, {} boxes", file.controllers.len())],
+            Ok(file) => vec![format!("ok, {} controllers", file.controllers.len())],
             Err(problems) => problems.iter().map(ToString::to_string).collect(),
         }
     };
-    assert_eq!(read(&|_| ()), ["ok, 2 boxes"]);
+    assert_eq!(read(&|_| ()), ["ok, 2 controllers"]);
     for (change, expected) in [
         (
             &(|v: &mut serde_json::Value| v["controllers"][1]["number"] = 1.into())
                 as &dyn Fn(&mut serde_json::Value),
             "controllers[1].number: 1 is 0 or used twice",
         ),
-        (&|v| v["zones"][0]["controller"] = 7.into(), "zones[0].controller: 7 is not the number of a box"),
-        (&|v| v["controllers"] = serde_json::json!([]), "controllers: give either a list of boxes"),
+        (
+            &|v| v["zones"][0]["controller"] = 7.into(),
+            "zones[0].controller: 7 is not the number of a controller",
+        ),
+        (&|v| v["controllers"] = serde_json::json!([]), "controllers: give either a list of controllers"),
         (
             &|v| v["controllers"][0]["card"]["programs"] = 99.into(),
             "controllers[0].card.programs: 99 is outside 1 to 26",

@@ -1,4 +1,4 @@
-//! The boxes of a site and their versions.
+//! The controllers of a site and their versions.
 
 use crate::clock::sql::app_now;
 use crate::schema::{controller_versions, controllers, sites, users};
@@ -10,7 +10,7 @@ use jiff::Timestamp;
 use upland_core::site::Controller;
 use upland_formats::card_file;
 
-/// A box as it stands.
+/// A controller as it stands.
 #[derive(Debug, Clone, PartialEq)]
 pub struct ControllerRecord {
     /// Identity.
@@ -21,7 +21,7 @@ pub struct ControllerRecord {
     pub version: i32,
     /// Number, place and card.
     pub controller: Controller,
-    /// Version of its settings that the box falls back on.
+    /// Version of its settings that the controller falls back on.
     pub fallback_version: Option<i32>,
     /// When its calendar got its address; `None` when it has none.
     pub calendar_made_at: Option<Timestamp>,
@@ -100,7 +100,7 @@ fn current(connection: &mut PgConnection, which: Which<'_>) -> Result<Vec<Contro
                     id,
                     site_id,
                     version,
-                    controller: Controller { number: small("box number", number)?, place, card },
+                    controller: Controller { number: small("controller number", number)?, place, card },
                     fallback_version,
                     calendar_made_at: calendar.map(jiff_diesel::Timestamp::to_jiff),
                     saved_by,
@@ -147,7 +147,7 @@ pub(crate) fn insert(
 }
 
 impl Snapshot<'_> {
-    /// The boxes of a site, by number.
+    /// The controllers of a site, by number.
     ///
     /// # Errors
     /// As any query.
@@ -155,7 +155,7 @@ impl Snapshot<'_> {
         current(self.connection, Which::OfSite(site_id))
     }
 
-    /// The box whose calendar a secret of a hash opens.
+    /// The controller whose calendar a secret of a hash opens.
     ///
     /// # Errors
     /// As any query.
@@ -163,7 +163,7 @@ impl Snapshot<'_> {
         Ok(current(self.connection, Which::Calendar(hash))?.pop())
     }
 
-    /// An earlier version of a box, if there is one.
+    /// An earlier version of a controller, if there is one.
     ///
     /// # Errors
     /// As any query.
@@ -176,20 +176,20 @@ impl Snapshot<'_> {
             .optional()?;
         row.map(|(number, place, card)| {
             let card = document("card", card_file::read(card.to_string().as_bytes()))?;
-            Ok(Controller { number: small("box number", number)?, place, card })
+            Ok(Controller { number: small("controller number", number)?, place, card })
         })
         .transpose()
     }
 }
 
 impl Change<'_> {
-    /// A box of the site that is not removed.
+    /// A controller of the site that is not removed.
     fn own_controller(&mut self, id: i64) -> Result<Option<ControllerRecord>> {
         let site_id = self.site_id;
         Ok(current(self.connection, Which::One(id))?.pop().filter(|c| c.site_id == site_id))
     }
 
-    /// Gives the calendar of a box a secret of a hash; the one before opens nothing any more. `false` when the box is not
+    /// Gives the calendar of a controller a secret of a hash; the one before opens nothing any more. `false` when the controller is not
     /// of this site.
     ///
     /// # Errors
@@ -208,7 +208,7 @@ impl Change<'_> {
         Ok(true)
     }
 
-    /// Hangs another box; it gets the lowest free number. Returns identity and number.
+    /// Hangs another controller; it gets the lowest free number. Returns identity and number.
     ///
     /// # Errors
     /// As any query.
@@ -223,7 +223,7 @@ impl Change<'_> {
     }
 
     /// Saves place and card that were edited from `base_version`; the number stays. `None` when
-    /// the box was removed meanwhile.
+    /// the controller was removed meanwhile.
     ///
     /// # Errors
     /// As any query.

@@ -1,4 +1,4 @@
-//! What somebody typed into the settings of a box and has not saved yet. It is no fact of the site: nothing is computed
+//! What somebody typed into the settings of a controller and has not saved yet. It is no fact of the site: nothing is computed
 //! from it, and it raises no revision.
 
 use crate::clock::sql::app_now;
@@ -24,7 +24,7 @@ pub struct SettingsDraft {
 const MOST: (usize, usize) = (8_000, 2_000);
 
 impl Snapshot<'_> {
-    /// A person's draft of a box.
+    /// A person's draft of a controller.
     ///
     /// # Errors
     /// As any query.

@@ -17,14 +17,14 @@ mod notices;
 pub use lists::{CallRow, CallTotals, NightRow, SiteRound};
 pub use notices::{Asked, Count, NoticeRow};
 
-/// How the night of a box is.
+/// How the night of a controller is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum NightState {
     /// Something of it is not right.
     Wrong,
-    /// Nobody knows what the box will do.
+    /// Nobody knows what the controller will do.
     Unknown,
-    /// It is as it should be.
+    /// It is no change needed.
     Right,
 }
 
@@ -45,10 +45,10 @@ impl NightState {
     }
 }
 
-/// The night of a box in a sentence.
+/// The night of a controller in a sentence.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Night {
-    /// Number of the box.
+    /// Number of the controller.
     pub number: u8,
     /// Where it hangs.
     pub place: String,
@@ -58,18 +58,18 @@ pub struct Night {
     pub sentence: Vec<String>,
 }
 
-/// What a percentage of a box stands at and should stand at this week.
+/// What a percentage of a controller stands at and should stand at this week.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Call {
-    /// Number of the box.
+    /// Number of the controller.
     pub number: u8,
     /// Which of its percentages, in their order.
     pub slot: i32,
-    /// The box.
-    pub box_id: i64,
+    /// The controller.
+    pub controller_id: i64,
     /// Where it hangs.
     pub place: String,
-    /// Program, or empty for the whole box.
+    /// Program, or empty for the whole controller.
     pub program: String,
     /// What it stands at.
     pub set: Percentage,
@@ -86,7 +86,7 @@ pub struct Call {
 /// What a notice is about.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 pub enum NoticeKind {
-    /// A box will do tonight what is not right.
+    /// A controller will do tonight what is not right.
     Night,
     /// A check of settings found something.
     Finding,
@@ -167,18 +167,18 @@ impl Weight {
     }
 }
 
-/// Something at a site that asks for a hand.
+/// Something at a site that needs attention.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Notice {
     /// What it is about.
     pub kind: NoticeKind,
-    /// What tells it from others of its kind at the site, such as "box 1".
+    /// What tells it from others of its kind at the site, such as "controller 1".
     pub about: String,
     /// How much it weighs.
     pub weight: Weight,
     /// One sentence, or one for each habit of writing times and dates.
     pub words: Vec<String>,
-    /// The page where it is mended.
+    /// The page where it is corrected.
     pub href: String,
 }
 
@@ -189,11 +189,11 @@ pub struct Round {
     pub of: SiteStamp,
     /// The application's time that it is about.
     pub at: Timestamp,
-    /// Its boxes tonight, by number.
+    /// Its controllers tonight, by number.
     pub nights: Vec<Night>,
-    /// The percentages of its boxes.
+    /// The percentages of its controllers.
     pub calls: Vec<Call>,
-    /// What asks for a hand.
+    /// What needs attention.
     pub notices: Vec<Notice>,
 }
 
@@ -291,7 +291,7 @@ impl Store {
                         round_calls::site_id.eq(site),
                         round_calls::number.eq(i32::from(call.number)),
                         round_calls::slot.eq(call.slot),
-                        round_calls::box_id.eq(call.box_id),
+                        round_calls::controller_id.eq(call.controller_id),
                         round_calls::place.eq(&call.place),
                     ),
                     (

@@ -110,7 +110,7 @@ diesel::table! {
         site_id -> BigInt,
         created_at -> Timestamptz,
         removed_at -> Nullable<Timestamptz>,
-        box_number -> Integer,
+        controller_number -> Integer,
         number -> Integer,
     }
 }
@@ -135,7 +135,7 @@ diesel::table! {
         area_m2 -> Nullable<Double>,
         window_from -> Nullable<Time>,
         window_until -> Nullable<Time>,
-        box_number -> Integer,
+        controller_number -> Integer,
         saved_by -> BigInt,
         saved_at -> Timestamptz,
         planting -> Nullable<Jsonb>,

@@ -15,7 +15,7 @@ diesel::table! {
         site_id -> BigInt,
         number -> Integer,
         slot -> Integer,
-        box_id -> BigInt,
+        controller_id -> BigInt,
         place -> Text,
         program -> Text,
         set_pct -> Integer,

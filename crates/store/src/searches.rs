@@ -10,8 +10,8 @@ use jiff::SignedDuration;
 /// What is searched for.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct NewSearch {
-    /// The box.
-    pub box_number: u8,
+    /// The controller.
+    pub controller_number: u8,
     /// What may change, by short names.
     pub space: Vec<String>,
     /// Share of its demand that every zone gets at least, percent.
@@ -59,7 +59,7 @@ struct Row {
     #[diesel(sql_type = Integer)]
     number: i32,
     #[diesel(sql_type = Integer)]
-    box_number: i32,
+    controller_number: i32,
     #[diesel(sql_type = Array<Text>)]
     space: Vec<String>,
     #[diesel(sql_type = Integer)]
@@ -98,10 +98,10 @@ fn queued() -> String {
 }
 
 const BEGIN: &str = "
-    INSERT INTO searches (site_id, number, box_number, space, goal_pct, asked, begun_by)
+    INSERT INTO searches (site_id, number, controller_number, space, goal_pct, asked, begun_by)
     SELECT id, 1, $2, $3, $4, $5, $6 FROM sites WHERE id = $1
     ON CONFLICT (site_id) DO UPDATE SET
-        number = searches.number + 1, box_number = EXCLUDED.box_number, space = EXCLUDED.space,
+        number = searches.number + 1, controller_number = EXCLUDED.controller_number, space = EXCLUDED.space,
         goal_pct = EXCLUDED.goal_pct, asked = EXCLUDED.asked, begun_by = EXCLUDED.begun_by, done = 0, most = 0,
         stop = false, ended_at = NULL, complete = false, runs = 0, origin = '', revision = 0, way = NULL, refusals = '{}'";
 
@@ -142,7 +142,7 @@ impl Snapshot<'_> {
                     refusals: row.refusals,
                 }),
                 asked: NewSearch {
-                    box_number: small("box number", row.box_number)?,
+                    controller_number: small("controller number", row.controller_number)?,
                     space: row.space,
                     goal_pct: small("goal", row.goal_pct)?,
                     asked: row.asked,
@@ -162,7 +162,7 @@ impl Store {
         self.connection()?.transaction(|connection| {
             diesel::sql_query(BEGIN)
                 .bind::<BigInt, _>(site)
-                .bind::<Integer, _>(i32::from(new.box_number))
+                .bind::<Integer, _>(i32::from(new.controller_number))
                 .bind::<Array<Text>, _>(&new.space)
                 .bind::<Integer, _>(i32::from(new.goal_pct))
                 .bind::<Text, _>(&new.asked)

@@ -1,4 +1,4 @@
-//! Settings of a box as versions: who, when, why. Nothing is overwritten; an earlier version comes
+//! Settings of a controller as versions: who, when, why. Nothing is overwritten; an earlier version comes
 //! back as a new one.
 
 use crate::schema::{controllers, settings_versions, users};
@@ -17,7 +17,7 @@ const MOST_SHOWN: i64 = 200;
 /// How a version came about.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum SettingsKind {
-    /// Read off the box before anything was changed.
+    /// Read off the controller before anything was changed.
     AsFound,
     /// Changed by hand.
     Changed,
@@ -48,7 +48,7 @@ impl SettingsKind {
     }
 }
 
-/// A version of a box's settings.
+/// A version of a controller's settings.
 #[derive(Debug, Clone, PartialEq)]
 pub struct SettingsRecord {
     /// Its number.
@@ -131,7 +131,7 @@ pub(crate) fn insert(
 }
 
 impl Snapshot<'_> {
-    /// The settings that each box of a site has now, by the identity of the box.
+    /// The settings that each controller of a site has now, by the identity of the controller.
     ///
     /// # Errors
     /// As any query.
@@ -157,7 +157,7 @@ impl Snapshot<'_> {
         rows.into_iter().map(|(id, row)| Ok((id, record(row)?))).collect()
     }
 
-    /// The versions of the settings of a site's boxes, oldest first, by the identity of the box: the newest of each,
+    /// The versions of the settings of a site's controllers, oldest first, by the identity of the controller: the newest of each,
     /// as many as a history shows.
     ///
     /// # Errors
@@ -176,7 +176,7 @@ impl Snapshot<'_> {
         Ok(out)
     }
 
-    /// The settings that a box has now; `None` when nothing was ever entered.
+    /// The settings that a controller has now; `None` when nothing was ever entered.
     ///
     /// # Errors
     /// As any query.
@@ -202,7 +202,7 @@ impl Snapshot<'_> {
 }
 
 impl Change<'_> {
-    /// Whether a box hangs at the site.
+    /// Whether a controller hangs at the site.
     fn has_controller(&mut self, id: i64) -> Result<bool> {
         let of_site = controllers::table
             .find(id)
@@ -210,7 +210,7 @@ impl Change<'_> {
         Ok(diesel::select(diesel::dsl::exists(of_site)).get_result(self.connection)?)
     }
 
-    /// Saves settings that were edited from `base_version` (0 for the first). `None` when the box
+    /// Saves settings that were edited from `base_version` (0 for the first). `None` when the controller
     /// was removed meanwhile.
     ///
     /// # Errors
@@ -240,7 +240,7 @@ impl Change<'_> {
         Ok(Some(Saved::As(version)))
     }
 
-    /// Chooses the version that a box falls back on, or none. `false` when the box or the version is not
+    /// Chooses the version that a controller falls back on, or none. `false` when the controller or the version is not
     /// there.
     ///
     /// # Errors

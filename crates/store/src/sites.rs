@@ -251,7 +251,7 @@ impl Snapshot<'_> {
 }
 
 impl Store {
-    /// Creates a site with its boxes, their settings, its ordinances and zones; returns its
+    /// Creates a site with its controllers, their settings, its ordinances and zones; returns its
     /// identity. Its sensors were hung today.
     ///
     /// # Errors
@@ -278,8 +278,9 @@ impl Store {
                 crate::library::apply_by_content(connection, id, applied, user_id)?;
             }
             for zone in &file.zones {
-                let place = (zone.box_number, zone.number);
-                let own = file.earlier_zones.iter().filter(|e| (e.zone.box_number, e.zone.number) == place);
+                let place = (zone.controller_number, zone.number);
+                let own =
+                    file.earlier_zones.iter().filter(|e| (e.zone.controller_number, e.zone.number) == place);
                 let own: Vec<_> = own.collect();
                 crate::zones::insert_with_earlier(connection, id, (zone, &own), user_id)?;
             }

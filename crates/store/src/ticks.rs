@@ -1,4 +1,4 @@
-//! Ticks that count: who did what to which box or sensor, and when.
+//! Ticks that count: who did what to which controller or sensor, and when.
 
 use crate::schema::{sites, ticks, users};
 use crate::scope::SiteKey;
@@ -11,9 +11,9 @@ use jiff_diesel::ToDiesel;
 /// What is ticked.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 pub enum What {
-    /// A version of settings was keyed in at its box.
+    /// A version of settings was programmed at its controller.
     KeyedIn,
-    /// A call was made: its percentage stands at the box.
+    /// A call was made: its percentage stands at the controller.
     Called,
     /// A sensor was wired.
     Wired,
@@ -21,9 +21,9 @@ pub enum What {
     Tested,
     /// A sensor was calibrated.
     Calibrated,
-    /// The clock of a box was looked at after the wall clock was moved.
+    /// The clock of a controller was looked at after the wall clock was moved.
     ClockSet,
-    /// The backup battery of a box was changed.
+    /// The backup battery of a controller was changed.
     BackupBattery,
 }
 
@@ -63,7 +63,7 @@ impl What {
     #[must_use]
     pub const fn label(self) -> &'static str {
         match self {
-            Self::KeyedIn => "keyed in",
+            Self::KeyedIn => "programmed",
             Self::Called => "called",
             Self::Wired => "wired",
             Self::Tested => "tested",
@@ -81,7 +81,7 @@ pub struct TickRecord {
     pub site_id: SiteKey,
     /// What.
     pub what: What,
-    /// The box or sensor.
+    /// The controller or sensor.
     pub about: i64,
     /// A version, or the week of a call as days since 1970.
     pub number: i32,

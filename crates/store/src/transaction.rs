@@ -48,13 +48,13 @@ pub enum Subject {
     Site,
     /// A zone.
     Zone,
-    /// A box.
+    /// A controller.
     Controller,
-    /// The settings of a box.
+    /// The settings of a controller.
     Settings,
-    /// The version that a box falls back on.
+    /// The version that a controller falls back on.
     Fallback,
-    /// The calendar address of a box.
+    /// The calendar address of a controller.
     Calendar,
     /// An ordinance as a site keeps to it.
     Ordinance,
@@ -84,7 +84,7 @@ pub enum Subject {
     SourceChoice,
     /// Typed normals.
     Normals,
-    /// A way of watering that somebody described.
+    /// A watering option that somebody described.
     TrialWay,
     /// A trial that was kept.
     Trial,

@@ -35,9 +35,9 @@ pub struct EntryRecord {
     pub id: i64,
     /// Its visit.
     pub visit_id: i64,
-    /// Short name of what it is about: zone, box, sensor, site.
+    /// Short name of what it is about: zone, controller, sensor, site.
     pub kind: String,
-    /// The zone, box or sensor; 0 for the site.
+    /// The zone, controller or sensor; 0 for the site.
     pub about: i64,
     /// As the visit file has it.
     pub body: Value,
@@ -58,9 +58,9 @@ pub struct EntryRecord {
 pub struct NewEntry<'a> {
     /// Made where it was entered.
     pub client_key: &'a str,
-    /// zone, box, sensor or site.
+    /// zone, controller, sensor or site.
     pub kind: &'a str,
-    /// The zone, box or sensor; 0 for the site.
+    /// The zone, controller or sensor; 0 for the site.
     pub about: i64,
     /// As the visit file has it.
     pub body: &'a Value,

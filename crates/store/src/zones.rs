@@ -55,7 +55,7 @@ struct ZoneRow {
     area_m2: Option<f64>,
     window_from: Option<jiff_diesel::Time>,
     window_until: Option<jiff_diesel::Time>,
-    box_number: i32,
+    controller_number: i32,
     planting: Option<serde_json::Value>,
     saved_by: i64,
 }
@@ -84,7 +84,7 @@ impl ZoneRow {
             area_m2: zone.area.map(SquareMetres::m2),
             window_from: zone.window.map(|w| w.from.to_diesel()),
             window_until: zone.window.map(|w| w.until.to_diesel()),
-            box_number: i32::from(zone.box_number),
+            controller_number: i32::from(zone.controller_number),
             planting: planting::to_json(zone.own_coefficient.as_ref(), &zone.planting),
             saved_by,
         }
@@ -94,7 +94,7 @@ impl ZoneRow {
         let (own_coefficient, planting) =
             document("planting", planting::from_json(self.plant_coefficient, self.planting))?;
         Ok(Zone {
-            box_number: small("box number", self.box_number)?,
+            controller_number: small("controller number", self.controller_number)?,
             number: small("zone number", self.number)?,
             plant: known("plant kind", &self.plant)?,
             own_coefficient,
@@ -185,7 +185,7 @@ fn current(connection: &mut PgConnection, which: Which<'_>) -> Result<Vec<ZoneRe
             })
         })
         .collect::<Result<Vec<_>>>()?;
-    records.sort_by_key(|r| (r.zone.box_number, r.zone.number, r.id));
+    records.sort_by_key(|r| (r.zone.controller_number, r.zone.number, r.id));
     Ok(records)
 }
 
@@ -210,7 +210,8 @@ fn add_earlier(connection: &mut PgConnection, records: &mut [ZoneRecord]) -> Res
         record.earlier = EarlierZone::of_versions(own);
         // A zone that was put on another station is the same ground.
         for before in &mut record.earlier {
-            (before.zone.box_number, before.zone.number) = (record.zone.box_number, record.zone.number);
+            (before.zone.controller_number, before.zone.number) =
+                (record.zone.controller_number, record.zone.number);
         }
     }
     Ok(())
@@ -246,7 +247,7 @@ pub(crate) fn insert_zone(
     let id: i64 = diesel::insert_into(zones::table)
         .values((
             zones::site_id.eq(site_id),
-            zones::box_number.eq(i32::from(zone.box_number)),
+            zones::controller_number.eq(i32::from(zone.controller_number)),
             zones::number.eq(i32::from(zone.number)),
         ))
         .returning(zones::id)
@@ -349,7 +350,7 @@ impl Change<'_> {
                 .execute(connection)?;
             diesel::update(zones::table.find(id))
                 .set((
-                    zones::box_number.eq(i32::from(zone.box_number)),
+                    zones::controller_number.eq(i32::from(zone.controller_number)),
                     zones::number.eq(i32::from(zone.number)),
                 ))
                 .execute(connection)?;

@@ -6,7 +6,7 @@ document.addEventListener("alpine:init", () => {
     zone: { at: [2, 3], size: [4, 5], labels: ["", "station", "east", "south", "width", "depth"] },
     obstacle: { at: [1, 2], size: [3, 4], labels: ["", "east", "south", "width", "depth", "height", "name"] },
     head: { at: [1, 2], labels: ["", "east", "south", "throw", "from, degrees", "to, degrees"] },
-    box: { at: [2, 3], labels: ["", "box", "east", "south"] },
+    controller: { at: [2, 3], labels: ["", "controller", "east", "south"] },
     sensor: { at: [1, 2], labels: ["", "east", "south", "name"] },
     north: { labels: ["", "degrees"] },
   };
@@ -108,7 +108,7 @@ document.addEventListener("alpine:init", () => {
       while (taken.includes(free)) free += 1;
       const side = Math.max(1, Math.round(box.width / scale / 8));
       const [x, y] = middle;
-      const line = { zone: `zone ${free} ${x} ${y} ${side} ${side}`, obstacle: `obstacle ${x} ${y} ${side} 1 2 wall`, head: `head ${x} ${y} ${side} 0 90`, box: `box ${free} ${x} ${y}`, sensor: `sensor ${x} ${y} ${button.dataset.name}` }[kind];
+      const line = { zone: `zone ${free} ${x} ${y} ${side} ${side}`, obstacle: `obstacle ${x} ${y} ${side} 1 2 wall`, head: `head ${x} ${y} ${side} 0 90`, controller: `controller ${free} ${x} ${y}`, sensor: `sensor ${x} ${y} ${button.dataset.name}` }[kind];
       if (kind === "sensor") button.remove();
       await this.write([...lines, line]);
       const again = this.lines();

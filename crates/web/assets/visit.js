@@ -138,7 +138,7 @@
         const answer = await this.trySend(entry);
         const line = form.querySelector(".errors-live");
         if (answer && answer.kept === false) {
-          // It was wrong: it is here to be mended, not in the box of what waits.
+          // It was wrong: it is here to be corrected, not in the box of what waits.
           await drop(entry.key);
           form.dataset.touched = "yes";
           const said = [answer.text, ...answer.more].join(" ");

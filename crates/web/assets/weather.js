@@ -48,7 +48,7 @@ document.addEventListener("alpine:init", () => {
           { label: "counts", stroke: ink("--ink"), width: 1.2, spanGaps: false, points: { show: false } },
           marks("doubtful, counts ○", ring, "--sun"),
           marks("does not count ×", cross, "--rust"),
-          marks("stands in from another source □", square, "--moss")],
+          marks("is backed up by another source □", square, "--moss")],
         hooks: {
           setCursor: [(u) => {
             const i = u.cursor.idx;

@@ -3,12 +3,12 @@
 
 use crate::chapters::today::Decided;
 use crate::page::frame::Frame;
-use crate::site::facts::{SiteBox, SiteFacts};
+use crate::site::facts::{SiteController, SiteFacts};
 use jiff::civil::{Date, date, time};
 use jiff::tz::TimeZone;
 use jiff::{Timestamp, ToSpan};
 use std::sync::Arc;
-use upland_core::account::running::BoxFacts;
+use upland_core::account::running::ControllerFacts;
 use upland_core::account::whole::{Facts, Way};
 use upland_core::advice::tonight::{Tonight, account_of, tonight};
 use upland_core::controller::schedule::Settings;
@@ -29,7 +29,7 @@ use upland_store::zones::ZoneRecord;
 
 fn zone(number: u16, name: &str, plant: PlantKind, soil: Texture, head: HeadType) -> Zone {
     Zone {
-        box_number: 1,
+        controller_number: 1,
         number,
         name: name.into(),
         plant,
@@ -60,12 +60,12 @@ pub(crate) fn key(number: i64) -> upland_store::scope::SiteKey {
     scope().site(number).unwrap()
 }
 
-/// The night of a site whose box nobody entered.
+/// The night of a site whose controller nobody entered.
 pub(crate) fn decided(units: UnitSystem) -> Decided {
     with_settings(units, None)
 }
 
-/// The same night on a box that is set, a few things wrong with it.
+/// The same night on a controller that is set, a few things wrong with it.
 pub(crate) fn told(units: UnitSystem) -> Decided {
     with_settings(units, Some(faulty(&card())))
 }
@@ -168,7 +168,12 @@ fn with_settings(units: UnitSystem, settings: Option<Settings>) -> Decided {
         saved_at,
     };
     Decided {
-        loaded: Arc::new(facts(site, zones, vec![SiteBox { record, settings: None }], Arc::clone(&climate))),
+        loaded: Arc::new(facts(
+            site,
+            zones,
+            vec![SiteController { record, settings: None }],
+            Arc::clone(&climate),
+        )),
         number: 1,
         climate,
         night,
@@ -178,7 +183,7 @@ fn with_settings(units: UnitSystem, settings: Option<Settings>) -> Decided {
     }
 }
 
-/// The night of a box whose settings may be known since they were found.
+/// The night of a controller whose settings may be known since they were found.
 fn night(
     site: &Site,
     tz: &TimeZone,
@@ -193,7 +198,7 @@ fn night(
     tonight(&facts, &account, 1, evening)
 }
 
-/// What the account of a site rests on, its box set since an instant.
+/// What the account of a site rests on, its controller set since an instant.
 fn account_facts(
     site: &Site,
     tz: &TimeZone,
@@ -202,11 +207,12 @@ fn account_facts(
 ) -> Facts {
     let mut facts = Facts::surveyed(site, tz, zones, climate.clone());
     let versions = settings.into_iter().map(|(since, s)| (since, s.clone())).collect();
-    facts.boxes = vec![BoxFacts { number: 1, card: card.clone(), versions, sensors: Vec::new() }];
+    facts.controllers =
+        vec![ControllerFacts { number: 1, card: card.clone(), versions, sensors: Vec::new() }];
     facts
 }
 
-/// The same site with its box set as it is in [`told`] since long ago: what a trial is run on.
+/// The same site with its controller set as it is in [`told`] since long ago: what a trial is run on.
 pub(crate) fn long_set(units: UnitSystem) -> Facts {
     let decided = told(units);
     let card = card();
@@ -221,12 +227,17 @@ pub(crate) fn long_set(units: UnitSystem) -> Facts {
 }
 
 /// Facts of a site without law or sensors.
-fn facts(site: SiteRecord, zones: Vec<ZoneRecord>, boxes: Vec<SiteBox>, climate: Arc<Climate>) -> SiteFacts {
+fn facts(
+    site: SiteRecord,
+    zones: Vec<ZoneRecord>,
+    controllers: Vec<SiteController>,
+    climate: Arc<Climate>,
+) -> SiteFacts {
     SiteFacts {
         tz: TimeZone::get(&site.site.time_zone).unwrap(),
         site,
         zones,
-        boxes,
+        controllers,
         ordinances: Vec::new(),
         sensors: Vec::new(),
         sensor_events: Vec::new(),
@@ -254,8 +265,8 @@ pub(crate) fn frame() -> Frame {
     }
 }
 
-/// The box of [`decided`] with a law and a supply, and settings that have a few things wrong.
-pub(crate) fn box_with_faults() -> (upland_core::installation::Installation, Settings) {
+/// The controller of [`decided`] with a law and a supply, and settings that have a few things wrong.
+pub(crate) fn controller_with_faults() -> (upland_core::installation::Installation, Settings) {
     use upland_core::controller::ordinance::{AllowedDays, Applied, HouseNumber, Law, Ordinance, Rule};
     let decided = decided(UnitSystem::Metric);
     let mut site = decided.loaded.site.site.clone();
@@ -292,11 +303,11 @@ pub(crate) fn box_with_faults() -> (upland_core::installation::Installation, Set
     (installation, settings)
 }
 
-/// The same box as its pages see it, with two versions of its settings.
+/// The same controller as its pages see it, with two versions of its settings.
 pub(crate) fn workbench() -> crate::site::workbench::Workbench {
-    let (installation, settings) = box_with_faults();
+    let (installation, settings) = controller_with_faults();
     let mut loaded = Arc::into_inner(decided(UnitSystem::Metric).loaded).unwrap();
-    loaded.boxes[0].settings = Some(upland_store::settings::SettingsRecord {
+    loaded.controllers[0].settings = Some(upland_store::settings::SettingsRecord {
         version: 2,
         kind: upland_store::settings::SettingsKind::Changed,
         reason: "drip moved".into(),
@@ -337,7 +348,9 @@ pub(crate) fn at_work(decided: &Decided, noted: bool) -> crate::site::context::S
 
 /// Facts of a site once more, without its sensors: what a bench asks of them.
 pub(crate) fn facts_of(loaded: &SiteFacts) -> SiteFacts {
-    let boxes =
-        loaded.boxes.iter().map(|own| SiteBox { record: own.record.clone(), settings: own.settings.clone() });
-    facts(loaded.site.clone(), loaded.zones.clone(), boxes.collect(), Arc::clone(&loaded.climate))
+    let controllers = loaded
+        .controllers
+        .iter()
+        .map(|own| SiteController { record: own.record.clone(), settings: own.settings.clone() });
+    facts(loaded.site.clone(), loaded.zones.clone(), controllers.collect(), Arc::clone(&loaded.climate))
 }

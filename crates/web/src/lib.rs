@@ -41,7 +41,7 @@ pub struct ServerConfig {
     pub at_once: usize,
 }
 
-/// A finding as a sentence, metric, with the names of the box it is about.
+/// A finding as a sentence, metric, with the names of the controller it is about.
 #[must_use]
 pub fn finding_text(installation: &Installation, settings: &Settings, finding: &Finding) -> String {
     let units = UnitSystem::Metric;
@@ -76,6 +76,7 @@ fn routes(config: &mut web::ServiceConfig) {
         .configure(chapters::sensors::routes)
         .configure(chapters::sensors::api_routes)
         .configure(chapters::today::routes)
+        .service(server::moved::controllers)
         .default_service(web::to(server::error::not_found));
 }
 

@@ -1,4 +1,4 @@
-//! One question asked of every view: what a box will do in a night, who holds it, and whether that is right.
+//! One question asked of every view: what a controller will do in a night, who holds it, and whether that is right.
 
 use crate::chapters::round::{changes, round_for_tests};
 use crate::fixture;
@@ -11,7 +11,7 @@ use jiff::civil::{Date, date, time};
 use jiff::{SignedDuration, Timestamp, ToSpan};
 use proptest::prelude::*;
 use std::sync::Arc;
-use upland_core::account::running::BoxRun;
+use upland_core::account::running::ControllerRun;
 use upland_core::account::whole::Way;
 use upland_core::advice::tonight::{Tonight, Verdict, ZoneTonight, account_of, tonight};
 use upland_core::controller::schedule::{Days, Settings, YearSpan};
@@ -91,7 +91,7 @@ impl Case {
 }
 
 /// Runs as they can be compared: station, begin, end of water, and how many hold it.
-fn told<'a>(runs: impl IntoIterator<Item = &'a BoxRun>) -> Vec<(u16, Timestamp, Timestamp, usize)> {
+fn told<'a>(runs: impl IntoIterator<Item = &'a ControllerRun>) -> Vec<(u16, Timestamp, Timestamp, usize)> {
     let mut all: Vec<_> =
         runs.into_iter().map(|r| (r.run.station, r.run.start, r.until, r.held_by.len())).collect();
     all.sort_unstable();
@@ -147,7 +147,7 @@ proptest! {
     fn every_view_answers_the_same_about_a_night(case in case()) {
         let mut loaded = Arc::into_inner(fixture::decided(UnitSystem::Metric).loaded).unwrap();
         let settings = case.settings();
-        loaded.boxes[0].settings = Some(SettingsRecord {
+        loaded.controllers[0].settings = Some(SettingsRecord {
             version: 1,
             kind: SettingsKind::AsFound,
             reason: "as found".into(),
@@ -188,12 +188,12 @@ proptest! {
         let facts = &states.facts;
         let night: Tonight = tonight(facts, &account_of(facts, Way::Best, date, at), 1, date);
 
-        // Today, box and zone by zone.
+        // Today, controller and zone by zone.
         let of_zones = night.zones.iter().filter_map(|z| z.will.as_ref()).flat_map(|will| &will.runs);
         prop_assert_eq!(told(of_zones), told(&night.runs), "every station has a zone");
         // The verdicts and the headline beside the numbers of the rows.
         for zone in &night.zones {
-            prop_assert!(may_stand(zone), "{:?} beside due {} missing {:?} will {:?}", zone.verdict, zone.due, zone.depletion, zone.will);
+            prop_assert!(may_stand(zone), "{:?} beside due deficit {} {:?} will {:?}", zone.verdict, zone.due, zone.depletion, zone.will);
         }
         let text = headline(&night, &states.tz);
         prop_assert!(headline_stands(&text, &night), "{text}");
@@ -205,17 +205,17 @@ proptest! {
         prop_assert_eq!(round.nights[0].state == NightState::Right, all_right);
         let of_night = round.notices.iter().filter(|n| n.kind == NoticeKind::Night);
         prop_assert_eq!(of_night.count(), usize::from(!all_right));
-        let card = states.loaded.boxes[0].record.controller.card.clone();
+        let card = states.loaded.controllers[0].record.controller.card.clone();
         for call in &round.calls {
             if let Some(advised) = call.advised {
-                prop_assert!(card.takes_percentage(advised), "a percentage that the card has");
+                prop_assert!(card.takes_percentage(advised), "a percentage that the controller type has");
                 let said = round.notices.iter().filter(|n| n.kind == NoticeKind::Percentage);
                 let told = said.filter(|n| n.words[0].contains(&format!("to {} %", advised.percent())));
                 prop_assert!(!changes(call) || told.count() == 1, "{:?} is in its notice", call);
             }
         }
         // Sensors.
-        let own = &states.loaded.boxes[0];
+        let own = &states.loaded.controllers[0];
         prop_assert_eq!(told(&states.tonight(own).unwrap()), told(&night.runs));
         // Programs, of the saved settings as of a draft.
         let bench = crate::site::workbench::Workbench::of_states_for_tests(&states);
@@ -246,7 +246,7 @@ proptest! {
         // A bypassed sensor holds nothing anywhere.
         if case.bypassed {
             use upland_core::account::running::Holder;
-            let by_sensor = |r: &BoxRun| r.held_by.iter().any(|h| matches!(h, Holder::Sensor { .. }));
+            let by_sensor = |r: &ControllerRun| r.held_by.iter().any(|h| matches!(h, Holder::Sensor { .. }));
             prop_assert!(!night.runs.iter().any(by_sensor));
         }
     }

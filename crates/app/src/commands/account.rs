@@ -5,7 +5,7 @@ use super::weather::Options;
 use super::{Failure, check_span, print};
 use jiff::civil::Date;
 use std::collections::BTreeMap;
-use upland_core::account::running::{BoxFacts, BoxRun};
+use upland_core::account::running::{ControllerFacts, ControllerRun};
 use upland_core::account::whole::{Facts, SiteAccount, Way, begins, end_of, of_site};
 use upland_core::account::zone::AccountHour;
 use upland_core::codes::Coded;
@@ -16,7 +16,7 @@ use upland_formats::account_csv::{self, AccountRow};
     after_help = "Output: time, zone, rain_mm (what reaches the zone), rain_in_mm, applied_mm, applied_in_mm, runoff_mm,\n\
 drainage_mm, et_mm, ks, depletion_mm, evidence, held_by. In every row depletion before - rain_in - applied_in + et +\n\
 drainage = depletion after, but where a reading set it: then evidence ends with \"reading\"; and where a younger root\n\
-zone holds less than was missing: then it ends with \"root_depth\". A zone of a site with several boxes is written box-station. Exit 1 for a wrong file, 2 for wrong usage."
+zone holds less than was missing: then it ends with \"root_depth\". A zone of a site with several controllers is written controller-station. Exit 1 for a wrong file, 2 for wrong usage."
 )]
 pub struct Args {
     /// The site file (JSON; see the schema command).
@@ -48,7 +48,7 @@ fn way(text: &str) -> Result<Way, String> {
 }
 
 /// Holders by zone, with the run that each held.
-type HeldRuns<'a> = BTreeMap<(u8, u16), Vec<&'a BoxRun>>;
+type HeldRuns<'a> = BTreeMap<(u8, u16), Vec<&'a ControllerRun>>;
 
 /// Whoever held a run that begins in a span, each named once.
 fn names_of(
@@ -57,8 +57,8 @@ fn names_of(
     of: (u8, u16),
     (from, until): (jiff::Timestamp, jiff::Timestamp),
 ) -> String {
-    let own = facts.of_box(of.0);
-    let names = own.map(BoxFacts::sensor_names).unwrap_or_default();
+    let own = facts.of_controller(of.0);
+    let names = own.map(ControllerFacts::sensor_names).unwrap_or_default();
     let mut all: Vec<String> = Vec::new();
     let runs = held.get(&of).into_iter().flatten();
     for run in runs.filter(|r| r.run.start >= from && r.run.start < until) {
@@ -97,15 +97,15 @@ pub fn run(args: &Args) -> Result<(), Failure> {
 /// The rows of a site: by zone, then by time.
 fn rows(facts: &Facts, account: &SiteAccount, hours: &[Vec<AccountHour>], args: &Args) -> Vec<AccountRow> {
     let mut held: HeldRuns = BTreeMap::new();
-    for (number, runs) in account.runs.boxes() {
+    for (number, runs) in account.runs.controllers() {
         for run in runs.iter().filter(|r| !r.held_by.is_empty()) {
             held.entry((number, run.run.station)).or_default().push(run);
         }
     }
-    let several = facts.boxes.len() > 1;
+    let several = facts.controllers.len() > 1;
     let mut rows = Vec::new();
     for (place, zone) in account.zones.iter().enumerate() {
-        let of = (zone.box_number, zone.station);
+        let of = (zone.controller_number, zone.station);
         let name = if several { format!("{}-{}", of.0, of.1) } else { of.1.to_string() };
         if args.hours {
             for hour in hours.get(place).into_iter().flatten() {

@@ -47,7 +47,7 @@ pub fn run(args: &Args) -> Result<(), Failure> {
         Failure::Usage(format!("{} is not one of {}", args.kind, known.join(", ")))
     })?;
     if !(args.speed.is_finite() && args.speed > 0.0) {
-        return Err(Failure::Usage("--speed must be above nought".into()));
+        return Err(Failure::Usage("--speed must be above 0".into()));
     }
     let clock = Clock::of_server(args.url.trim_end_matches('/'));
     let sky = sky(args.weather.as_deref(), args.seed, &clock)?;
@@ -117,7 +117,7 @@ pub fn serve(args: &ServiceArgs) -> Result<(), Failure> {
     let sky = sky(args.weather.as_deref(), args.seed, &clock)?;
     let listener = std::net::TcpListener::bind(("127.0.0.1", args.port)).map_err(failed)?;
     print(&format!(
-        "The stand-in tells its hours on http://127.0.0.1:{port}{} and foretells on http://127.0.0.1:{port}{}\n",
+        "The stand-in tells its hours on http://127.0.0.1:{port}{} and forecasts on http://127.0.0.1:{port}{}\n",
         upland_bench::service::MEASURED,
         upland_bench::service::FORETOLD,
         port = args.port

@@ -1,6 +1,6 @@
 //! `budget`: monthly factors, settable percentages and the error they leave, as JSON.
 
-use super::tonight::no_box;
+use super::tonight::no_controller;
 use super::weather::{self, Options, counted};
 use super::{Failure, print, read_input};
 use jiff::civil::Date;
@@ -18,12 +18,12 @@ use upland_formats::{budget_file, site_file};
 #[derive(clap::Args)]
 #[command(
     after_help = "Output: JSON. `zones[].factors_pct` are the twelve ideal percentages of each zone, `percentages` the best\n\
-that the box can be set to, `outcome` what they leave of the demand: `short` is need that is not met, `surplus`\n\
+that the controller can be set to, `outcome` what they leave of the demand: `short` is need that is not met, `surplus`\n\
 water beyond it, both shares of the year's demand by area and value of the planting; `cost` is the measure itself.\n\
 The default measure is least harm, then least water: a missing depth is priced 1 + (s / 0.1)² where s is the share of\n\
 the demand that is missing, a surplus by its depth, once more beyond twice the demand. Programs that are wrong in\n\
 themselves (runs only at forbidden hours, a second program over the same zones) get no percentage; see `check`.\n\
-A box without run times is planned first (just the need), and says so on standard error."
+A controller without run times is planned first (minimum days), and says so on standard error."
 )]
 pub struct Args {
     /// The site file (JSON).
@@ -32,10 +32,10 @@ pub struct Args {
     weather: String,
     #[command(flatten)]
     options: Options,
-    /// Number of the box.
+    /// Number of the controller.
     #[arg(long, default_value_t = 1)]
     controller: u8,
-    /// Take effective rain off the need; left out, rain is left to the box's rain hold.
+    /// Take effective rain off the need; left out, rain is left to the controller's rain hold.
     #[arg(long)]
     count_rain: bool,
     /// By which measure percentages are chosen: harm, thirstiest, by_area or least_squares.
@@ -49,7 +49,7 @@ pub struct Args {
 pub fn run(args: &Args) -> Result<(), Failure> {
     let file = site_file::read(&read_input(&args.site)?).map_err(|p| Failure::problems(&p))?;
     let (controller, present) =
-        file.controller(args.controller).ok_or_else(|| no_box(&file, args.controller))?;
+        file.controller(args.controller).ok_or_else(|| no_controller(&file, args.controller))?;
     let station = file.site.station();
     let tz = TimeZone::get(&file.site.time_zone)
         .map_err(|error| Failure::Failed(format!("time zone: {error}")))?;
@@ -72,7 +72,7 @@ pub fn run(args: &Args) -> Result<(), Failure> {
                 basis: Basis::Coming,
                 relax: Relax::default(),
             };
-            eprintln!("note: the box has no run times; they are planned as just the need from {from}");
+            eprintln!("note: the controller has no run times; they are planned as minimum days from {from}");
             plan(&request)
                 .map_err(|_| {
                     Failure::Failed("no settings, and none could be planned; see the plan command".into())
@@ -97,7 +97,7 @@ pub fn run(args: &Args) -> Result<(), Failure> {
     let result = budget(&base, &needs, rain);
     let better = improvements(&base, &needs, rain, from, |tried| faults(&installation, tried, from));
     let names = |slot: &PercentageSlot| match slot {
-        PercentageSlot::Box => "box".to_owned(),
+        PercentageSlot::Controller => "box".to_owned(),
         PercentageSlot::Program(p) => settings.programs.get(*p).map_or(String::new(), |p| p.name.clone()),
     };
     let et0 = climate.monthly_expected_et0(from.year());

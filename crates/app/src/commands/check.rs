@@ -1,7 +1,7 @@
-//! `check`: what is found wrong with the settings of a site file's boxes, as JSON.
+//! `check`: what is found wrong with the settings of a site file's controllers, as JSON.
 
 use super::at_work::{climate, site};
-use super::tonight::no_box;
+use super::tonight::no_controller;
 use super::weather::Options;
 use super::{Failure, print_json, print_notes};
 use jiff::civil::Date;
@@ -14,7 +14,7 @@ use upland_core::weather::climate::Climate;
 #[derive(clap::Args)]
 #[command(
     after_help = "Output: JSON, {\"findings\":[{\"kind\",\"severity\",\"program\",\"station\",\"text\"}]}, the gravest first; severity is\n\
-fault, warning or note. A box whose settings are not known has no findings, and standard error says so."
+fault, warning or note. A controller whose settings are not known has no findings, and standard error says so."
 )]
 pub struct Args {
     /// The site file (JSON; see the schema command).
@@ -24,7 +24,7 @@ pub struct Args {
     weather: Option<String>,
     #[command(flatten)]
     options: Options,
-    /// Number of the box, where the site has several.
+    /// Number of the controller, where the site has several.
     #[arg(long, default_value_t = 1)]
     controller: u8,
     /// The date from which the coming weeks are counted; today when left out.
@@ -49,7 +49,7 @@ struct Row {
 fn row(there: &Installation, settings: &Settings, finding: &Finding) -> Row {
     let name = |index: usize| settings.programs.get(index).map(|p| p.name.clone());
     let (program, station) = match finding.place {
-        FindingPlace::Box => (None, None),
+        FindingPlace::Controller => (None, None),
         FindingPlace::Program(p) | FindingPlace::Start(p, _) => (name(p), None),
         FindingPlace::Station(n) => (None, Some(n)),
         FindingPlace::RunTime(p, n) => (name(p), Some(n)),
@@ -70,7 +70,7 @@ fn row(there: &Installation, settings: &Settings, finding: &Finding) -> Row {
 pub fn run(args: &Args) -> Result<(), Failure> {
     let (file, tz) = site(&args.site)?;
     let (controller, settings) =
-        file.controller(args.controller).ok_or_else(|| no_box(&file, args.controller))?;
+        file.controller(args.controller).ok_or_else(|| no_controller(&file, args.controller))?;
     let climate = match &args.weather {
         Some(path) => climate(path, &args.options, &file, &tz)?,
         None => Climate::from_record(&[], file.site.station()),
@@ -78,11 +78,12 @@ pub fn run(args: &Args) -> Result<(), Failure> {
     let from = args.from.unwrap_or_else(|| super::today(&tz));
     let of = (&controller.card, controller.number);
     let mut there = Installation::new(&file.site, of, &file.zones, file.law.clone(), &climate, from, &tz);
-    there.sensors = file.sensors.iter().filter(|s| s.box_number == controller.number).cloned().collect();
+    there.sensors =
+        file.sensors.iter().filter(|s| s.controller_number == controller.number).cloned().collect();
     let findings = match settings {
         Some(settings) => check(&there, settings, from).iter().map(|f| row(&there, settings, f)).collect(),
         None => {
-            print_notes(&["the settings of the box are not known; nothing can be checked"]);
+            print_notes(&["the settings of the controller are not known; nothing can be checked"]);
             Vec::new()
         }
     };

@@ -13,7 +13,7 @@ use upland_web::tuning_words::Words;
 #[derive(clap::Args)]
 #[command(
     after_help = "Output: {\"causes\":[{\"code\",\"zone\",\"share\",\"for\":[],\"against\":[],\"settle\"}],\"levers\":[{\"code\",\"zone\",\"from\",\
-\"to\",\"effect\"}],\"look_again\"}; zone is box-station, or null for the whole box or site; shares add up to 1 with the\n\
+\"to\",\"effect\"}],\"look_again\"}; zone is controller-station, or null for the whole controller or site; shares add up to 1 with the\n\
 causes that are hardly possible. Lengths are metric. Exit 1 for a wrong file, 2 for wrong usage."
 )]
 pub struct Args {
@@ -83,7 +83,7 @@ fn key(number: Option<u8>, station: Option<u16>) -> Option<String> {
 fn output(decision: &Decision, words: &Words<'_>) -> Output {
     let cause = |own: &Suspicion| CauseOut {
         code: own.cause.code(),
-        zone: key(own.box_number, own.station),
+        zone: key(own.controller_number, own.station),
         sensor: own.sensor.clone(),
         share: (own.share.fraction() * 1e4).round() / 1e4,
         of_rivals: own.of_rivals.map(|s| (s.fraction() * 1e4).round() / 1e4),
@@ -101,7 +101,7 @@ fn output(decision: &Decision, words: &Words<'_>) -> Output {
         LeverOut {
             code: own.lever.code.code(),
             cause: own.lever.cause.code(),
-            zone: key(own.lever.box_number, own.lever.station),
+            zone: key(own.lever.controller_number, own.lever.station),
             from: words.amount(own.lever.from),
             to: words.amount(own.lever.to),
             what: words.lever(&own.lever),
@@ -112,7 +112,7 @@ fn output(decision: &Decision, words: &Words<'_>) -> Output {
         }
     };
     let contradiction = |own: &upland_core::tuning::Contradiction| ContradictionOut {
-        zone: format!("{}-{}", own.box_number, own.station),
+        zone: format!("{}-{}", own.controller_number, own.station),
         seen: own.seen.code(),
         expected: own.expected.code(),
     };

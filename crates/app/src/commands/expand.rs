@@ -1,4 +1,4 @@
-//! `expand`: every run of a box over a span of dates.
+//! `expand`: every run of a controller over a span of dates.
 
 use super::{Failure, check_span, print, read_input};
 use jiff::civil::Date;

@@ -1,6 +1,6 @@
-//! `plan`: settings for a box of a site file, as a settings file.
+//! `plan`: settings for a controller of a site file, as a settings file.
 
-use super::tonight::no_box;
+use super::tonight::no_controller;
 use super::{Failure, print, print_notes, read_input};
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
@@ -25,7 +25,7 @@ pub struct Args {
     /// Daily weather for the demand; a rough climate by latitude and elevation when left out.
     #[arg(long)]
     weather: Option<String>,
-    /// just_need, soil_balance, every_day, deep_twice or deep_once; the box's default when left out.
+    /// just_need, soil_balance, every_day, deep_twice or deep_once; the controller's default when left out.
     #[arg(long, value_parser = strategy)]
     strategy: Option<Strategy>,
     /// coming, year or a month's number, 1 to 12: whose demand and law the plan is made for.
@@ -34,7 +34,7 @@ pub struct Args {
     /// First day, YYYY-MM-DD: demand is averaged over the fourteen days from it. Today when left out.
     #[arg(long)]
     from: Option<Date>,
-    /// Number of the box, where the site has several.
+    /// Number of the controller, where the site has several.
     #[arg(long, default_value_t = 1)]
     controller: u8,
 }
@@ -62,7 +62,7 @@ fn basis(text: &str) -> Result<Basis, String> {
 pub fn run(args: &Args) -> Result<(), Failure> {
     let file = site_file::read(&read_input(&args.site)?).map_err(|p| Failure::problems(&p))?;
     let (controller, present) =
-        file.controller(args.controller).ok_or_else(|| no_box(&file, args.controller))?;
+        file.controller(args.controller).ok_or_else(|| no_controller(&file, args.controller))?;
     let station = file.site.station();
     let climate = match &args.weather {
         Some(path) => {
@@ -91,7 +91,7 @@ pub fn run(args: &Args) -> Result<(), Failure> {
         &tz,
     );
     installation.sensors =
-        file.sensors.iter().filter(|s| s.box_number == controller.number).cloned().collect();
+        file.sensors.iter().filter(|s| s.controller_number == controller.number).cloned().collect();
     let present = present.clone().unwrap_or_else(|| Settings::clean(card));
     let request = Request {
         installation: &installation,
@@ -104,7 +104,7 @@ pub fn run(args: &Args) -> Result<(), Failure> {
     match plan(&request) {
         Ok(proposal) => {
             print_notes(&[until(&request, &proposal)]);
-            print(&settings_file::write(&settings_file::BoxFile {
+            print(&settings_file::write(&settings_file::ControllerFile {
                 time_zone: file.site.time_zone.clone(),
                 tz,
                 card: card.clone(),
@@ -133,7 +133,7 @@ fn until(request: &Request<'_>, proposal: &Proposal) -> String {
 /// What binds, and what would do.
 fn refusal(binding: &Binding, request: &Request<'_>) -> String {
     let mut lines = vec![match binding {
-        Binding::NoZones => "no zone is wired to this box".to_owned(),
+        Binding::NoZones => "no zone is wired to this controller".to_owned(),
         Binding::NoNeed => "no zone needs water in that time; plan for another month".to_owned(),
         Binding::Window { needed_minutes, have_minutes, proved } => {
             let bound =
@@ -148,7 +148,7 @@ fn refusal(binding: &Binding, request: &Request<'_>) -> String {
             flow.l_per_min(),
             supply.l_per_min()
         ),
-        Binding::NoStation { station } => format!("zone {station} has no station on this box"),
+        Binding::NoStation { station } => format!("zone {station} has no station on this controller"),
         Binding::NoProgram => "every program is taken by lighting and pulses".to_owned(),
     }];
     for relaxation in relaxations(request) {

@@ -27,7 +27,7 @@ use upland_formats::{trial_file, way_file};
 #[derive(clap::Args)]
 #[command(
     after_help = "Ways: as-set, as-advised, no-sensors, leave, monthly, weekly, et-sensor, daily-balance, or a file (see\n\
-`schema way`). Without --way every named way that the boxes hold is tried. Output: JSON; lengths are millimetres over\n\
+`schema way`). Without --way every named way that the controllers hold is tried. Output: JSON; lengths are millimetres over\n\
 the zone, adequacy = what plants got of what they asked for, excess = watering that ran off or drained over what was\n\
 applied. With --protocol the weather runs over six virtual zones instead of a site, and the shares are the protocol's\n\
 own. Exit 1 for a wrong file or a way that cannot be tried, 2 for wrong usage."
@@ -141,25 +141,31 @@ fn no_sample(why: NoSample) -> Failure {
 /// Why a way cannot be tried, and what to do.
 fn refused(name: &str, refusals: &[Refusal]) -> String {
     let one = |refusal: &Refusal| match refusal {
-        Refusal::Unset { box_number } => {
-            format!("box {box_number} has no settings; give them in the site file, or try as-advised")
+        Refusal::Unset { controller_number } => {
+            format!(
+                "controller {controller_number} has no settings; give them in the site file, or try as-advised"
+            )
         }
-        Refusal::NoBox { box_number } => format!("there is no box {box_number}"),
-        Refusal::CannotHold { box_number, message } => {
-            format!("box {box_number} cannot hold the settings: {message}")
+        Refusal::NoController { controller_number } => format!("there is no controller {controller_number}"),
+        Refusal::CannotHold { controller_number, message } => {
+            format!("controller {controller_number} cannot hold the settings: {message}")
         }
-        Refusal::NoPlan { box_number, binding } => {
+        Refusal::NoPlan { controller_number, binding } => {
             let why = match binding {
                 Binding::Window { needed_minutes, have_minutes, .. } => {
                     format!("a night needs {needed_minutes} min and has {have_minutes}")
                 }
                 other => format!("{other:?}"),
             };
-            format!("the planner finds no plan for box {box_number}: {why}; see the plan command")
+            format!(
+                "the planner finds no plan for controller {controller_number}: {why}; see the plan command"
+            )
         }
         Refusal::NoSensor { name } => format!("no sensor is called {name:?}"),
-        Refusal::NoPort { box_number } => {
-            format!("box {box_number} takes no percentage from a sensor; its card has no port for it")
+        Refusal::NoPort { controller_number } => {
+            format!(
+                "controller {controller_number} takes no percentage from a sensor; its type has no port for it"
+            )
         }
         Refusal::NoWeather => "the weather has no day in the span; choose other days".to_owned(),
     };
@@ -269,7 +275,7 @@ impl Trace {
         let w = &hour.water;
         self.line(format_args!(
             "{way},{at},{}-{},{:.6},{:.6},{:.6},{:.6},{:.6},{:.6},{:.6},{:.6}",
-            zone.box_number,
+            zone.controller_number,
             zone.number,
             w.rain.mm(),
             w.rain_in.mm(),

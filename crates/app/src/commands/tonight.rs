@@ -1,13 +1,13 @@
-//! `tonight`: what the box of a site file will do on a night, what each zone needs, and whether the one is right for
+//! `tonight`: what the controller of a site file will do on a night, what each zone needs, and whether the one is right for
 //! the other.
 
 use super::at_work::{at_work, climate, future_notes, site};
 use super::weather::Options;
 use super::{Failure, print, print_notes, read_input};
 use jiff::civil::Date;
-use upland_core::account::running::BoxFacts;
+use upland_core::account::running::ControllerFacts;
 use upland_core::account::whole::Way;
-use upland_core::advice::tonight::{BoxKnown, Notice, account_of, tonight};
+use upland_core::advice::tonight::{ControllerKnown, Notice, account_of, tonight};
 use upland_core::weather::DayWeather;
 use upland_core::weather::forecast::Foretold;
 use upland_formats::site_file::SiteFile;
@@ -16,8 +16,8 @@ use upland_formats::{daily_csv, night_csv};
 #[derive(clap::Args)]
 #[command(
     after_help = "Output: number, zone, decision, depletion_mm, net_mm, minutes, cycles, minutes_per_cycle, soak_min, program,\n\
-cycle_starts, last_end, full_refill_min, interval_days, defaults; then what the box will do as it is set: box_minutes,\n\
-box_starts, box_held_by, verdict. What the reader must know goes to standard error."
+cycle_starts, last_end, full_refill_min, interval_days, defaults; then what the controller will do as it is set: controller_minutes,\n\
+controller_starts, controller_held_by, verdict. What the reader must know goes to standard error."
 )]
 pub struct Args {
     /// The site file (JSON; see the schema command).
@@ -29,7 +29,7 @@ pub struct Args {
     /// The evening, YYYY-MM-DD; the last day of the weather file when left out.
     #[arg(long)]
     date: Option<Date>,
-    /// Number of the box, where the site has several.
+    /// Number of the controller, where the site has several.
     #[arg(long, default_value_t = 1)]
     controller: u8,
     /// What is foretold, as the weather room gives it (daily CSV, wind at 2 m).
@@ -40,8 +40,8 @@ pub struct Args {
     log: Option<String>,
 }
 
-/// Says which boxes there are.
-pub fn no_box(file: &SiteFile, asked: u8) -> Failure {
+/// Says which controllers there are.
+pub fn no_controller(file: &SiteFile, asked: u8) -> Failure {
     let known: Vec<String> = file.controllers.iter().map(|(c, _)| c.number.to_string()).collect();
     Failure::Usage(format!("--controller {asked}: the site has {}", known.join(", ")))
 }
@@ -71,10 +71,10 @@ fn notice(of: &Notice) -> String {
         Notice::FreezeCaution { lowest, foretold } => format!(
             "near freezing: {:.1} C {}; spray can ice paving and steps",
             lowest.c(),
-            if *foretold { "is foretold" } else { "was recorded" }
+            if *foretold { "is forecast" } else { "was recorded" }
         ),
         Notice::RainLikely { date, rain, can_wait } => format!(
-            "rain is likely: {:.1} mm foretold for {date}, not counted; zones that can wait: {}",
+            "rain is likely: {:.1} mm forecast for {date}, not counted; zones that can wait: {}",
             rain.mm(),
             match can_wait.as_slice() {
                 [] => "none".to_owned(),
@@ -86,8 +86,8 @@ fn notice(of: &Notice) -> String {
             flow.l_per_min(),
             supply.l_per_min()
         ),
-        Notice::BeyondBox { number, stations } => {
-            format!("zone {number} has no station: the box has {stations}")
+        Notice::BeyondController { number, stations } => {
+            format!("zone {number} has no station: the controller has {stations}")
         }
         Notice::WindowFull { zones } => format!("the water window is too short for {zones} due zones"),
     }
@@ -105,7 +105,7 @@ fn forecast(path: &str, file: &SiteFile) -> Result<Vec<Foretold>, Failure> {
 pub fn run(args: &Args) -> Result<(), Failure> {
     let (file, tz) = site(&args.site)?;
     if file.controller(args.controller).is_none() {
-        return Err(no_box(&file, args.controller));
+        return Err(no_controller(&file, args.controller));
     }
     let climate = climate(&args.weather, &args.options, &file, &tz)?;
     let climate = match &args.forecast {
@@ -122,15 +122,15 @@ pub fn run(args: &Args) -> Result<(), Failure> {
     let result = tonight(&facts, &account, args.controller, date);
     let mut notices: Vec<String> = result.notices.iter().map(notice).collect();
     match result.known {
-        BoxKnown::Settings => {}
-        BoxKnown::Unknown => {
-            notices.push("the settings of the box are not known; this is the advice alone".into());
+        ControllerKnown::Settings => {}
+        ControllerKnown::Unknown => {
+            notices.push("the settings of the controller are not known; this is the advice alone".into());
         }
-        BoxKnown::ComputesItself => {
-            notices.push("the box computes its run times itself; this is the advice alone".into());
+        ControllerKnown::ComputesItself => {
+            notices.push("the controller computes its run times itself; this is the advice alone".into());
         }
     }
     print_notes(&notices);
-    let names = facts.of_box(args.controller).map(BoxFacts::sensor_names).unwrap_or_default();
+    let names = facts.of_controller(args.controller).map(ControllerFacts::sensor_names).unwrap_or_default();
     print(&night_csv::write(&result, (&names, &facts.tz)))
 }

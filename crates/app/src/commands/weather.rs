@@ -21,7 +21,7 @@ pub struct Options {
 }
 
 /// Reads a weather file; of a strange table, what it seems to hold goes to standard error, to be
-/// saved, mended and given as --mapping.
+/// saved, corrected and given as --mapping.
 pub fn read(path: &str, options: &Options, station: &Station, tz: &TimeZone) -> Result<WeatherFile, Failure> {
     let bytes = read_input(path)?;
     let mapping: Option<Mapping> = match &options.mapping {
@@ -46,7 +46,7 @@ pub fn read(path: &str, options: &Options, station: &Station, tz: &TimeZone) -> 
             for doubt in &proposal.doubts {
                 message.push_str(&format!("\n{}: {}", doubt.at, doubt.message));
             }
-            message.push_str("\nSave the part in braces, mend it, and give it as --mapping FILE.");
+            message.push_str("\nSave the part in braces, correct it, and give it as --mapping FILE.");
             Err(Failure::Failed(message))
         }
     }

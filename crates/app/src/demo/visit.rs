@@ -35,11 +35,11 @@ pub fn enter(change: &mut Change<'_>, site: SiteKey, evening: Timestamp) -> Resu
         let new = NewEntry { client_key: &key, kind, about, body: &body, at, clock_off_s: 0, words };
         change.enter(visit, new).map(|_| ())
     };
-    let boxes = change.controllers(site)?;
-    let shed = boxes.first().ok_or_else(|| own("no box"))?;
+    let controllers = change.controllers(site)?;
+    let shed = controllers.first().ok_or_else(|| own("no controller"))?;
     let seen =
         json!({ "controller": 1, "on": true, "bypassed": false, "clock_ahead_s": 120, "battery": "good" });
-    put(change, "box", shed.id, seen, "Box 1: battery good; as known, as far as it was read")?;
+    put(change, "box", shed.id, seen, "Controller 1: battery good; as known, as far as it was read")?;
     for (station, looks, signs, note) in SEEN {
         let zones = change.zones(site)?;
         let zone = zones.iter().find(|z| z.zone.number == station).ok_or_else(|| own("no zone"))?;
@@ -55,6 +55,6 @@ pub fn enter(change: &mut Change<'_>, site: SiteKey, evening: Timestamp) -> Resu
     let gauge = sensors.first().ok_or_else(|| own("no sensor"))?;
     let name = gauge.sensor.name.clone();
     let seen = json!({ "name": name, "holds": false, "covered": true, "sprayed": false });
-    let words = format!("{name}: lets run; something keeps rain from it; out of the spray");
+    let words = format!("{name}: allows watering; something keeps rain from it; out of the spray");
     put(change, "sensor", gauge.id, seen, &words)
 }

@@ -90,7 +90,7 @@ fn bad_input_is_told_at_its_place_and_nothing_is_printed() {
         r#"{"format":"upland-almanac-log","version":1,"runs":[{"station":77,"start":"noon","seconds":5}]}"#;
     let (code, text) = account(&["--from", "2026-05-01", "--to", "2026-05-02", "--log", "-"], log);
     assert!(
-        code == Some(1) && text.contains("runs[0]: the site has no zone on station 77 of box 1"),
+        code == Some(1) && text.contains("runs[0]: the site has no zone on station 77 of controller 1"),
         "{text}"
     );
     assert!(text.contains("runs[0].start: \"noon\" is not an instant"), "{text}");
@@ -138,7 +138,7 @@ fn check_prints_every_finding_with_its_weight_and_place() {
     assert!(all.iter().any(|f| f["kind"] == "zone_drowned" && f["station"].is_u64()), "{all:#?}");
     let out = run(&["check", &path(1, "json"), "--from", "2026-07-15"], "");
     assert_eq!(stdout(&out), "{\n  \"findings\": []\n}\n");
-    assert!(stderr(&out).contains("the settings of the box are not known"));
+    assert!(stderr(&out).contains("the settings of the controller are not known"));
 }
 
 #[test]

@@ -208,7 +208,7 @@ impl Things {
         let notice = noticed().unwrap();
         let ids = [
             ("zone", zone),
-            ("box", controller),
+            ("controller", controller),
             ("sensor", sensor),
             ("source", source),
             ("import", import),

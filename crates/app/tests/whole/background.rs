@@ -72,10 +72,10 @@ fn an_import_whose_work_was_taken_away_waits_for_a_word_and_is_taken_in_or_stopp
         assert_eq!(bram.post_from(&draft, &draft, &[]).status, 303);
         let waiting = server.store().read(|s| s.waiting_work()).unwrap();
         let job = waiting.iter().find(|j| j.task == Some(Task::Import)).expect("it was asked for").id;
-        assert!(bram.get(&format!("{draft}/progress")).text.contains("Stop; store nothing of it"));
+        assert!(bram.get(&format!("{draft}/progress")).text.contains("Stop and discard"));
         assert_eq!(isla.post_from("/jobs", &format!("/jobs/{job}/remove"), &[]).status, 303);
         let told = bram.get(&format!("{draft}/progress"));
-        assert!(told.text.contains(&format!("{name} waits for your word")), "{}", told.text);
+        assert!(told.text.contains(&format!("{name} waits for your decision")), "{}", told.text);
         assert!(bram.get(&format!("{draft}/progress.json")).text.contains("\"running\":false"));
         draft
     };
@@ -86,7 +86,7 @@ fn an_import_whose_work_was_taken_away_waits_for_a_word_and_is_taken_in_or_stopp
     let kept = begun("kept.csv");
     let progress = format!("{kept}/progress");
     assert_eq!(bram.post_from(&progress, &kept, &[]).headers["location"], progress);
-    assert!(bram.get(&progress).text.contains("Taking in kept.csv"));
+    assert!(bram.get(&progress).text.contains("Importing kept.csv"));
     let worker = server.worker();
     until("the end", || bram.get(&progress).text.contains("kept.csv is in the record"));
     let names: Vec<String> =
@@ -161,7 +161,7 @@ fn a_search_outlives_its_worker_and_can_be_stopped_from_any_server() {
     let page = "/sites/2/trial/search";
     let all = ["minutes", "days", "thresholds"];
     let mut fields =
-        vec![("same", "weather=days&from=2026-05-01&to=2026-06-30"), ("box", "1"), ("goal", "95")];
+        vec![("same", "weather=days&from=2026-05-01&to=2026-06-30"), ("controller", "1"), ("goal", "95")];
     fields.extend(all.map(|code| (code, "yes")));
     // The server beside has a worker of its own; what is asked for before it looks may be its.
     assert_eq!(bram.post_from(page, page, &fields).status, 303);

@@ -278,7 +278,7 @@ async fn walk(width: u32, height: u32) {
     page.sound("zones").await;
 
     page.click("[data-key='1']").await;
-    page.heading_with("What the box is set to is not known.").await;
+    page.heading_with("What the controller is set to is not known.").await;
     assert!(page.text().await.contains("No weather yet"));
     assert!(page.text().await.contains("Enter what is set"));
     page.sound("Today without weather").await;
@@ -310,11 +310,15 @@ async fn walk(width: u32, height: u32) {
     page.0.goto(&sheet).await.unwrap();
     page.heading_with("Tarnside Nursery").await;
     page.script("document.documentElement.dataset.theme = 'light'").await;
-    page.sound("door sheet").await;
+    page.sound("controller sheet").await;
     let text = page.text().await;
-    for part in
-        ["Key in for tonight", "Power off before", "plant coefficient", "Monday 13 July 2026", "site version"]
-    {
+    for part in [
+        "Program for tonight",
+        "Power off before",
+        "plant coefficient",
+        "Monday 13 July 2026",
+        "site version",
+    ] {
         assert!(text.contains(part), "{part}");
     }
     browser.close().await;
@@ -414,14 +418,14 @@ async fn the_keyboard_alone_is_enough() {
     page.css(".find .dropdown-item").await;
     press(&page, key(Key::Down)).await;
     press(&page, key(Key::Enter)).await;
-    page.heading_with("The box will run").await;
+    page.heading_with("The controller will run").await;
 
     // A number opens to its derivation and closes again.
     tab_to(&page, "button.why[popovertarget^=w-will]").await;
     press(&page, key(Key::Enter)).await;
     page.css(".working:popover-open").await;
     let open = page.script("return document.querySelector('.working:popover-open').innerText").await;
-    assert!(open.as_str().unwrap().contains("What it puts down"), "{open}");
+    assert!(open.as_str().unwrap().contains("Applied"), "{open}");
     press(&page, key(Key::Escape)).await;
     page.css("body:not(:has(.working:popover-open))").await;
 
@@ -472,19 +476,19 @@ async fn every_page_of_the_demo_is_sound() {
         "/cards/new",
         "/ordinances",
         "/ordinances/new",
-        "/sites/3/boxes/1",
-        "/sites/4/boxes/1/plan",
-        "/sites/4/boxes/2/sheet",
-        "/sites/3/boxes/1/walk",
-        "/sites/3/boxes/1/manual",
-        "/sites/3/boxes/1/manual?what=winter",
-        "/sites/1/boxes/1/history",
-        "/sites/3/boxes/1/law",
-        "/sites/1/boxes/1/card",
-        "/sites/1/boxes/new",
-        "/sites/1/boxes/1/budget",
-        "/sites/1/boxes/1/budget?month=4&zone=3",
-        "/sites/4/boxes/2/budget",
+        "/sites/3/controllers/1",
+        "/sites/4/controllers/1/plan",
+        "/sites/4/controllers/2/sheet",
+        "/sites/3/controllers/1/walk",
+        "/sites/3/controllers/1/manual",
+        "/sites/3/controllers/1/manual?what=winter",
+        "/sites/1/controllers/1/history",
+        "/sites/3/controllers/1/law",
+        "/sites/1/controllers/1/card",
+        "/sites/1/controllers/new",
+        "/sites/1/controllers/1/budget",
+        "/sites/1/controllers/1/budget?month=4&zone=3",
+        "/sites/4/controllers/2/budget",
         "/sites/1/trial",
         "/sites/4/trial?way=monthly",
         "/sites/1/trial/sensors",

@@ -169,7 +169,7 @@ fn tonight_reads_the_site_file_and_the_schema_is_printed() {
     let out = run(&["tonight", site, "-", "--date", "2026-07-14"], &weather);
     let text = stdout(&out);
     assert_eq!(text.lines().count(), 9, "{}", stderr(&out));
-    // What the box will do stands beside what each zone needs, and what must be known on standard error.
+    // What the controller will do stands beside what each zone needs, and what must be known on standard error.
     let header = text.lines().next().unwrap();
     assert!(header.ends_with(",box_minutes,box_starts,box_held_by,verdict"), "{header}");
     let lawn = text.lines().nth(1).unwrap();
@@ -182,9 +182,9 @@ fn tonight_reads_the_site_file_and_the_schema_is_printed() {
     assert_eq!(schema, include_str!("../../../../docs/site-v1.schema.json"));
 }
 
-const BOX: &str = r#"{
+const CONTROLLER: &str = r#"{
   "format": "upland-almanac-settings", "version": 1, "time_zone": "Europe/Paris",
-  "card": { "name": "Box", "stations": 6, "programs": 2, "starts_per_program": 3, "start_step_min": 1,
+  "card": { "name": "Controller", "stations": 6, "programs": 2, "starts_per_program": 3, "start_step_min": 1,
     "run_step_s": 60, "longest_run_s": 7200, "weekdays": true, "odd_even": true, "longest_interval_days": 7,
     "never_days": true, "percentage_min": 10, "percentage_max": 200, "percentage_step": 10,
     "percentage_scope": "box", "percentage_applies_to": "total", "rounding": "nearest", "rounding_step_s": 1,
@@ -197,7 +197,7 @@ const BOX: &str = r#"{
 
 #[test]
 fn expand_writes_every_run_across_a_clock_change_and_a_months_end() {
-    let out = run(&["expand", "--settings", "-", "--from", "2026-03-29", "--to", "2026-04-01"], BOX);
+    let out = run(&["expand", "--settings", "-", "--from", "2026-03-29", "--to", "2026-04-01"], CONTROLLER);
     let text = stdout(&out);
     // 29 March has no 02:30; 31 March is followed by 1 April; 50 % of 15 min is 7 min 30 s.
     assert_eq!(
@@ -216,11 +216,13 @@ fn expand_writes_every_run_across_a_clock_change_and_a_months_end() {
 
 #[test]
 fn expand_refuses_what_the_card_cannot_hold() {
-    let beyond = BOX.replace("\"station\": 2", "\"station\": 9");
+    let beyond = CONTROLLER.replace("\"station\": 2", "\"station\": 9");
     let out = run(&["expand", "--settings", "-", "--from", "2026-03-29", "--to", "2026-04-01"], &beyond);
     assert_eq!((out.status.code(), stdout(&out).as_str()), (Some(1), ""));
-    assert!(stderr(&out).contains("settings.programs[0].run_times[1]: station 9 is not on a box of 6"));
-    let out = run(&["expand", "--settings", "-", "--from", "2026-04-02", "--to", "2026-04-01"], BOX);
+    assert!(
+        stderr(&out).contains("settings.programs[0].run_times[1]: station 9 is not on a controller of 6")
+    );
+    let out = run(&["expand", "--settings", "-", "--from", "2026-04-02", "--to", "2026-04-01"], CONTROLLER);
     assert_eq!(out.status.code(), Some(2));
 }
 

@@ -64,7 +64,7 @@ async fn a_strange_file_cans_percentages_and_the_call_list() {
     page.css("#flagged input[name=reason]").await.send_keys("the thermometer was checked").await.unwrap();
     page.click("#flagged form.inline button").await;
     page.css(".flash").await;
-    assert!(page.text().await.contains("counted by hand"));
+    assert!(page.text().await.contains("included manually"));
     page.click(".flash button").await;
     page.css(".flash").await;
     assert!(page.text().await.contains("does not count"));
@@ -97,17 +97,17 @@ async fn a_strange_file_cans_percentages_and_the_call_list() {
     page.sound("zone with its ranges").await;
 
     // Percentages of the month, then the call list.
-    page.goto(&server, "/sites/1/boxes/1/budget").await;
+    page.goto(&server, "/sites/1/controllers/1/budget").await;
     page.sound("budget").await;
     page.click("#h-less ~ .pairs article:first-of-type button").await;
     page.css(".flash").await;
     assert!(page.text().await.contains("of the demand is not met instead of"));
-    assert!(page.text().await.contains("Set so already"), "the month's percentages come with it");
-    page.goto(&server, "/sites/1/boxes/1/budget?month=4").await;
+    assert!(page.text().await.contains("Already set"), "the month's percentages come with it");
+    page.goto(&server, "/sites/1/controllers/1/budget?month=4").await;
     page.click("form.actions button.is-primary").await;
     page.css(".flash").await;
     assert!(page.text().await.contains("percentages are set"));
-    assert!(page.text().await.contains("Set so already"));
+    assert!(page.text().await.contains("Already set"));
     // The file waits for every night, so that the page need not look again.
     assert_eq!(Person::signed_in(&server, "wren").get("/calls.csv").status, 200);
     page.goto(&server, "/calls").await;
@@ -268,13 +268,13 @@ fn a_choice_of_sources_needs_its_reason_and_tells_of_another_s() {
 }
 
 #[test]
-fn calls_are_a_file_too_and_a_box_without_runs_is_no_call() {
+fn calls_are_a_file_too_and_a_controller_without_runs_is_no_call() {
     let server = Server::start(true);
     let person = Person::signed_in(&server, "wren");
     let csv = person.get("/calls.csv").text;
     assert!(
         csv.starts_with(
-            "week_from,site,box,place,program,set_pct,advised_pct,because,record_ended,tonight\n"
+            "week_from,site,controller,place,program,set_pct,advised_pct,because,record_ended,tonight\n"
         ),
         "{csv}"
     );

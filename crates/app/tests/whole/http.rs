@@ -522,7 +522,7 @@ fn site_errors_stand_at_their_fields_in_the_units_of_the_form() {
         ("longitude", "-30"),
         ("elevation", "3,412"),
         ("time_zone", "Larkrigg/Town"),
-        ("controller", "Box"),
+        ("controller", "Controller"),
         ("card", "cardboard"),
         ("from", "22:00"),
         ("until", "22:00"),

@@ -1,4 +1,4 @@
-//! Fields that understand, a box keyed as fast as on paper, drafts that are found again, units switched in a half-filled
+//! Fields that understand, a controller keyed as fast as on paper, drafts that are found again, units switched in a half-filled
 //! form, and the plan drawn with the pointer and with keys alone.
 
 use super::browser::{Browser, Page, key, press};
@@ -19,19 +19,19 @@ async fn until(page: &Page<'_>, what: &str, script: &str) {
     panic!("{what} never came: {}", page.text().await);
 }
 
-/// Five zones, one start and three days on an empty box, the way of a wall chart.
+/// Five zones, one start and three days on an empty controller, the way of a wall chart.
 // Long: one story, told to its end.
 #[tokio::test(flavor = "multi_thread")]
 async fn five_zones_a_start_and_three_days_are_one_line() {
     let server = Server::several(true);
     let person = Person::signed_in(&server, "bram");
-    // The demo's second site without what its box is set to, and with five of its zones.
+    // The demo's second site without what its controller is set to, and with five of its zones.
     let mut site: serde_json::Value = serde_json::from_str(&person.get("/sites/2/site.json").text).unwrap();
     site["controllers"][0].as_object_mut().unwrap().remove("settings");
     site["zones"].as_array_mut().unwrap().truncate(5);
     let file = site.to_string();
     let opened = person.upload("/", "/sites/open", "copy.json", file.as_bytes());
-    let path = opened.headers["location"].replace("/today", "/boxes/1");
+    let path = opened.headers["location"].replace("/today", "/controllers/1");
 
     let browser = Browser::open(1280, 800).await;
     let page = Page(&browser.client);
@@ -62,7 +62,7 @@ async fn five_zones_a_start_and_three_days_are_one_line() {
     let totals = page.script("return document.getElementById('totals').innerText").await;
     let totals = totals.as_str().unwrap();
     assert!(totals.contains("2 h 6 min") && totals.contains("02:00 to 04:06"), "{totals}");
-    page.sound("a box keyed in one line").await;
+    page.sound("a controller programmed one line").await;
 
     // A look at the sheet, and the draft is as it was left.
     page.goto(&server, &format!("{path}/sheet")).await;
@@ -148,8 +148,8 @@ async fn the_plan_is_drawn_with_the_pointer_and_with_keys_alone() {
     let before = of(page.script(&line("sensor")).await);
     // Pulled by the pointer: the sensor's line moves, and it says what its place gains or loses.
     page.script(
-        "const mark = document.querySelector('.thing.sensor circle.mark'); const box = mark.getBoundingClientRect();\
-         const at = (type, target, dx, dy) => target.dispatchEvent(new PointerEvent(type, { bubbles: true, button: 0, clientX: box.left + 4 + dx, clientY: box.top + 4 + dy }));\
+        "const mark = document.querySelector('.thing.sensor circle.mark'); const controller = mark.getBoundingClientRect();\
+         const at = (type, target, dx, dy) => target.dispatchEvent(new PointerEvent(type, { bubbles: true, button: 0, clientX: controller.left + 4 + dx, clientY: controller.top + 4 + dy }));\
          at('pointerdown', mark, 0, 0); at('pointermove', document, 60, -20); at('pointerup', document, 120, -50);",
     )
     .await;
@@ -168,11 +168,11 @@ async fn the_plan_is_drawn_with_the_pointer_and_with_keys_alone() {
     )
     .await;
     assert_eq!(of(page.script(&line("sensor")).await), before);
-    // With keys alone: a box is added, moved, and something that stands is added and made larger.
-    page.script("document.querySelector('[data-add=box]').focus()").await;
+    // With keys alone: a controller is added, moved, and something that stands is added and made larger.
+    page.script("document.querySelector('[data-add=controller]').focus()").await;
     press(&page, key(Key::Enter)).await;
-    until(&page, "the box", "return document.activeElement.dataset.kind === 'box'").await;
-    let was = of(page.script(&line("box")).await);
+    until(&page, "the controller", "return document.activeElement.dataset.kind === 'controller'").await;
+    let was = of(page.script(&line("controller")).await);
     press(&page, key(Key::Right)).await;
     until(
         &page,
@@ -196,7 +196,10 @@ async fn the_plan_is_drawn_with_the_pointer_and_with_keys_alone() {
     page.css("polygon.shade").await;
     page.click("form.planform button.is-primary").await;
     page.css(".flash").await;
-    assert!(of(page.script(lines).await).iter().any(|l| l.starts_with("box 1 ")), "the box stays");
+    assert!(
+        of(page.script(lines).await).iter().any(|l| l.starts_with("controller 1 ")),
+        "the controller stays"
+    );
     browser.close().await;
 }
 
@@ -204,20 +207,21 @@ async fn the_plan_is_drawn_with_the_pointer_and_with_keys_alone() {
 fn a_person_reads_and_writes_times_and_dates_their_own_way() {
     let server = Server::start(true);
     let bram = Person::signed_in(&server, "bram");
-    assert!(bram.get("/sites/1/boxes/1").text.contains("Tue 14 Jul"));
+    assert!(bram.get("/sites/1/controllers/1").text.contains("Tue 14 Jul"));
     assert_eq!(bram.post_from("/me", "/me", &[("clock", "12"), ("dates", "month")]).status, 303);
-    let shown = bram.get("/sites/1/boxes/1").text;
+    let shown = bram.get("/sites/1/controllers/1").text;
     assert!(shown.contains("Tue Jul 14") && !shown.contains("Tue 14 Jul"), "the week");
     let starts = &fields(&shown)["p0-starts"];
     assert_eq!(starts, "2:00 AM, 4:15 AM");
-    for path in ["/sites/1/today", "/sites/1/boxes/1/sheet", "/sites/1/budget", "/sites/1/sensors", "/calls"]
+    for path in
+        ["/sites/1/today", "/sites/1/controllers/1/sheet", "/sites/1/budget", "/sites/1/sensors", "/calls"]
     {
         let text = bram.get(path).text;
         assert!(!text.contains(" 14 Jul") && !text.contains("02:00"), "{path}");
     }
     // The other reader is not touched, whatever was kept for the first.
     let isla = Person::signed_in(&server, "isla");
-    let hers = isla.get("/sites/1/boxes/1").text;
+    let hers = isla.get("/sites/1/controllers/1").text;
     assert!(hers.contains("Tue 14 Jul") && fields(&hers)["p0-starts"] == "02:00, 04:15");
     // What was understood is said the reader's way too.
     assert!(bram.get("/typed?reads=time&text=0300").text.contains("3:00 AM"));
@@ -227,18 +231,21 @@ fn a_person_reads_and_writes_times_and_dates_their_own_way() {
 }
 
 #[test]
-fn a_box_that_asks_tells_its_sheet_what_to_key() {
+fn a_controller_that_asks_tells_its_sheet_what_to_key() {
     let server = Server::start(true);
     let bram = Person::signed_in(&server, "bram");
-    let card = "/sites/1/boxes/1/card";
+    let card = "/sites/1/controllers/1/card";
     let mut form = fields(&bram.get(card).text.replace("<form class=\"survey\"", "<form id=\"settings\""));
     form.insert(
         "computing".into(),
         "rate: spray 40, rotor 15, drip 8\nplants: lawn 0.8, shrubs 0.4\ntrim\nefficiency: 75".into(),
     );
     assert_eq!(super::programs::send(&bram, card, &form).status, 303);
-    let sheet = bram.get("/sites/1/boxes/1/sheet").text;
-    assert!(sheet.contains("What the box asks") && sheet.contains("of its need"), "the sheet lists it");
+    let sheet = bram.get("/sites/1/controllers/1/sheet").text;
+    assert!(
+        sheet.contains("What the controller asks") && sheet.contains("of its need"),
+        "the sheet lists it"
+    );
     form.insert("base_version".into(), "2".into());
     form.insert("computing".into(), "rate: spray fast".into());
     let refused = super::programs::send(&bram, card, &form);
@@ -267,24 +274,24 @@ fn a_plan_is_pasted_as_geojson_and_taken_home() {
 }
 
 #[test]
-fn a_box_is_looked_after_by_the_wall_clock_and_water_windows_reach_every_page() {
+fn a_controller_is_looked_after_by_the_wall_clock_and_water_windows_reach_every_page() {
     let server = Server::start(true);
     let person = Person::signed_in(&server, "bram");
     let card = |path: &str| person.get(path).text;
     let tick = |number: &str, back_off: &str| {
         let fields = [("what", "backup_battery"), ("about", "1"), ("number", number), ("back_off", back_off)];
-        person.post_from("/sites/1/boxes/1/card", "/sites/1/ticks", &fields).status
+        person.post_from("/sites/1/controllers/1/card", "/sites/1/ticks", &fields).status
     };
-    assert!(card("/sites/1/boxes/1/card").contains("Nobody said when the backup battery was changed"));
+    assert!(card("/sites/1/controllers/1/card").contains("Nobody said when the backup battery was changed"));
     assert_eq!(tick("99999999", ""), 404, "a day that has not come");
     // 14 July 2026, as days since 1970.
     assert_eq!(tick("20648", ""), 303);
-    for path in ["/sites/1/boxes/1/card", "/sites/1/boxes/1/walk"] {
+    for path in ["/sites/1/controllers/1/card", "/sites/1/controllers/1/walk"] {
         assert!(card(path).contains("The backup battery is due on 14 Jul 2027"), "{path}");
     }
     assert!(person.get("/sites/1/logbook?kind=ticks").text.contains("backup battery changed"));
     assert_eq!(tick("20648", "yes"), 303);
-    assert!(card("/sites/1/boxes/1/walk").contains("Nobody said when"));
+    assert!(card("/sites/1/controllers/1/walk").contains("Nobody said when"));
 
     // A window of half a form is told at its other end, and nothing is stored.
     let mut site = fields_of(&card("/sites/1/edit"), "<form class=\"survey\"");
@@ -298,9 +305,9 @@ fn a_box_is_looked_after_by_the_wall_clock_and_water_windows_reach_every_page() 
     zone.insert("window_from".into(), "21:00".into());
     zone.insert("window_until".into(), "23:00".into());
     assert_eq!(send(&person, "/sites/1/zones/1", &zone).status, 303);
-    let sheet = card("/sites/1/boxes/1/sheet");
+    let sheet = card("/sites/1/controllers/1/sheet");
     assert!(sheet.contains("01:00 to 06:30 and 12:00 to 14:00; 1 Upper lawn 21:00 to 23:00"), "{sheet}");
-    let settings = card("/sites/1/boxes/1");
+    let settings = card("/sites/1/controllers/1");
     assert!(
         settings.contains("Runs 1 Upper lawn outside its own water window (21:00 to 23:00)"),
         "{settings}"

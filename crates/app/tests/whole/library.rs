@@ -5,7 +5,7 @@ use super::programs::fields;
 use super::server::Server;
 use std::collections::BTreeMap;
 
-const LAW: &str = "/sites/1/boxes/1/law";
+const LAW: &str = "/sites/1/controllers/1/law";
 
 /// Writes an ordinance; its identity.
 fn write(person: &Person, fields: &[(&str, &str)]) -> String {
@@ -64,7 +64,7 @@ fn an_ordinance_that_two_edit_comes_together_and_an_unchanged_one_says_so() {
     let mut renamed = asked.clone();
     renamed.insert("name".into(), "Larkrigg dry summer".into());
     assert_eq!(send(&bram, &page, &page, &renamed).status, 303);
-    assert!(bram.get("/ordinances").text.contains("holds at once on every site"));
+    assert!(bram.get("/ordinances").text.contains("takes effect at once on every site"));
     let mut fewer = asked;
     fewer.insert("r0-most".into(), "2".into());
     let met = send(&isla, &page, &page, &fewer);
@@ -86,20 +86,20 @@ fn an_ordinance_off_the_list_still_holds_where_it_was_applied_and_comes_back() {
     let server = Server::start(true);
     let bram = Person::signed_in(&server, "bram");
     let id = write(&bram, &[("name", "Larkrigg even"), ("r0-days", "even_dates")]);
-    let (own, of_other) = (format!("{LAW}/{id}"), "/sites/2/boxes/1/law");
+    let (own, of_other) = (format!("{LAW}/{id}"), "/sites/2/controllers/1/law");
     assert!(bram.get(of_other).text.contains("Larkrigg even"), "every site offers it at once");
     assert_eq!(bram.post_from(LAW, &own, &[("base", "0"), ("house", "odd")]).status, 303);
-    assert!(bram.get(LAW).text.contains("The site keeps to Larkrigg even."));
+    assert!(bram.get(LAW).text.contains("Larkrigg even applies to this site."));
     let forbidden = |page: &str| bram.get(page).text.contains("Larkrigg even");
-    assert!(forbidden("/sites/1/boxes/1"), "the check of the box says it");
+    assert!(forbidden("/sites/1/controllers/1"), "the check of the controller says it");
     let list = "/ordinances";
     assert_eq!(bram.post_from(list, &format!("/ordinances/{id}/remove"), &[]).status, 303);
-    assert!(bram.get(list).text.contains("is off the list. Sites that keep to it still do."));
+    assert!(bram.get(list).text.contains("is removed from the list. Sites that apply it keep it."));
     assert!(
         !bram.get(of_other).text.contains("Larkrigg even"),
         "a site that does not keep to it has it no more"
     );
-    assert!(bram.get(LAW).text.contains("kept to here") && forbidden("/sites/1/boxes/1"));
+    assert!(bram.get(LAW).text.contains("applied here") && forbidden("/sites/1/controllers/1"));
     assert_eq!(
         bram.post_from(list, &format!("/ordinances/{id}/remove"), &[]).status,
         404,
@@ -110,8 +110,8 @@ fn an_ordinance_off_the_list_still_holds_where_it_was_applied_and_comes_back() {
     let lift = [("base", base(&bram, &id)), ("lift", "yes".to_owned())];
     let lift: Vec<(&str, &str)> = lift.iter().map(|(k, v)| (*k, v.as_str())).collect();
     assert_eq!(bram.post_from(LAW, &own, &lift).status, 303);
-    assert!(bram.get(LAW).text.contains("The site does not keep to Larkrigg even any more."));
-    assert!(!forbidden("/sites/1/boxes/1"));
+    assert!(bram.get(LAW).text.contains("Larkrigg even no longer applies to this site."));
+    assert!(!forbidden("/sites/1/controllers/1"));
 }
 
 #[test]
@@ -146,7 +146,7 @@ fn a_permit_that_cannot_be_read_is_told_at_its_row_and_what_was_typed_is_kept() 
         assert!(refused.text.contains(told) && refused.text.contains("P &#60;7&#62;"), "{zone} {until}");
         assert!(refused.text.contains("Nothing is stored yet."));
     }
-    assert!(!bram.get(LAW).text.contains("kept to here"));
+    assert!(!bram.get(LAW).text.contains("applied here"));
     assert_eq!(bram.post_from(LAW, &own, &permit("1-1", "2026-08-01")).status, 303);
     let law = bram.get(LAW).text;
     assert!(law.contains("value=\"1 Aug 2026\"") && law.contains("P &#60;7&#62;"), "the permit stands");
@@ -183,9 +183,9 @@ fn a_law_that_begins_the_day_after_tomorrow_forbids_nothing_before_its_midnight(
     ];
     let id = write(&bram, &rule);
     assert_eq!(bram.post_from(LAW, &format!("{LAW}/{id}"), &[("base", "0"), ("house", "odd")]).status, 303);
-    assert!(bram.get(LAW).text.contains("The site keeps to Larkrigg ban."));
+    assert!(bram.get(LAW).text.contains("Larkrigg ban applies to this site."));
     let forbidden = |at: &str| {
-        let page = bram.get(&format!("/sites/1/boxes/1/manual?what=zone&station=1&minutes=10&at={at}"));
+        let page = bram.get(&format!("/sites/1/controllers/1/manual?what=zone&station=1&minutes=10&at={at}"));
         assert_eq!(page.status, 200);
         page.text.contains("Larkrigg ban&#34; forbids this day")
     };
@@ -197,7 +197,10 @@ fn a_law_that_begins_the_day_after_tomorrow_forbids_nothing_before_its_midnight(
     assert!(forbidden("23:55"), "over midnight into its first day");
     assert_eq!(pass(&isla).status, 303);
     assert!(forbidden("00:00") && forbidden("12:00"), "the 16th is a Thursday");
-    assert!(bram.get("/sites/1/boxes/1").text.contains("Larkrigg ban"), "and the check of the box says it");
+    assert!(
+        bram.get("/sites/1/controllers/1").text.contains("Larkrigg ban"),
+        "and the check of the controller says it"
+    );
 }
 
 #[test]
@@ -219,8 +222,8 @@ fn a_card_is_edited_taken_off_the_list_and_offered_again() {
     assert!(refused.text.contains("0 is outside 1 to 250"), "at its field");
     fields.extend([("stations".into(), "24".into()), ("name".into(), "Gate path".into())]);
     assert_eq!(send(&bram, &page, &page, &fields).status, 303);
-    let offered = || bram.get("/sites/1/boxes/new").text.contains(">Gate path<");
-    assert!(offered(), "a new box may be made from it at once");
+    let offered = || bram.get("/sites/1/controllers/new").text.contains(">Gate path<");
+    assert!(offered(), "a new controller may be made from it at once");
     assert_eq!(bram.post_from("/cards", &format!("{page}/remove"), &[]).status, 303);
     assert!(!offered());
     assert_eq!(bram.post_from("/cards", &format!("{page}/restore"), &[]).status, 303);
@@ -231,7 +234,7 @@ fn a_card_is_edited_taken_off_the_list_and_offered_again() {
 fn a_card_edited_by_two_comes_together_and_a_smaller_one_shows_what_is_beyond_it() {
     let server = Server::start(true);
     let (bram, isla) = (Person::signed_in(&server, "bram"), Person::signed_in(&server, "isla"));
-    let path = "/sites/1/boxes/1/card";
+    let path = "/sites/1/controllers/1/card";
     let form = |person: &Person| {
         fields(&person.get(path).text.replace("<form class=\"survey\"", "<form id=\"settings\""))
     };
@@ -257,8 +260,9 @@ fn a_card_edited_by_two_comes_together_and_a_smaller_one_shows_what_is_beyond_it
     assert!(refused.text.contains("0 is outside 1 to 250"));
     smaller.insert("stations".into(), "8".into());
     assert_eq!(send(&bram, path, path, &smaller).status, 303);
-    let shown = bram.get("/sites/1/boxes/1").text;
+    let shown = bram.get("/sites/1/controllers/1").text;
     assert!(
-        shown.contains("go beyond the new card") && shown.contains("Take the nearest that the box can hold")
+        shown.contains("go beyond the new controller type")
+            && shown.contains("Use the nearest settings the controller can hold")
     );
 }

@@ -1,4 +1,4 @@
-//! The box from the as-found survey to the printed sheet, in the browser and over HTTP.
+//! The controller from the as-found survey to the printed sheet, in the browser and over HTTP.
 
 use super::browser::{Browser, Page, key, press};
 use super::http::{Person, token};
@@ -37,7 +37,7 @@ async fn finding(page: &Page<'_>, id: &str, there: bool) {
     panic!("{id} there: {there} is not so in {:?}", findings(page).await)
 }
 
-/// A site as the demo's second, of whose box nobody entered what it is set to; its address.
+/// A site as the demo's second, of whose controller nobody entered what it is set to; its address.
 fn unset_site(server: &Server) -> String {
     let person = Person::signed_in(server, "bram");
     let mut site: serde_json::Value = serde_json::from_str(&person.get("/sites/2/site.json").text).unwrap();
@@ -46,7 +46,7 @@ fn unset_site(server: &Server) -> String {
     person.upload("/", "/sites/open", "copy.json", file.as_bytes()).headers["location"].replace("/today", "")
 }
 
-/// A box nobody entered yet: four faults are found, mended and saved; then a plan is taken and the sheet printed.
+/// A controller nobody entered yet: four faults are found, corrected and saved; then a plan is taken and the sheet printed.
 // Long: one story, told to its end.
 async fn as_found_to_sheet(width: u32, height: u32) {
     let server = Server::several(true);
@@ -55,8 +55,8 @@ async fn as_found_to_sheet(width: u32, height: u32) {
     page.sign_in(&server, "bram").await;
     let site = unset_site(&server);
     page.0.goto(&format!("{}{site}/programs", server.url)).await.unwrap();
-    assert!(page.text().await.contains("Nothing is recorded of this box yet"));
-    page.sound("an empty box").await;
+    assert!(page.text().await.contains("Nothing is recorded of this controller yet"));
+    page.sound("an empty controller").await;
 
     // A second start "for zone 2", a station without a zone, an old program at noon, on top of it.
     // What is not in use is added first: the sixth station has no zone, B was never keyed.
@@ -87,7 +87,7 @@ async fn as_found_to_sheet(width: u32, height: u32) {
         finding(&page, id, true).await;
     }
     assert!(page.text().await.contains("Each start runs the whole program again"));
-    page.sound("a box with findings").await;
+    page.sound("a controller with findings").await;
 
     for id in ["repeated-starts-p0", "minutes-without-zone-p0-n6", "hidden-program-p1"] {
         page.click(&format!("[data-finding='{id}'] button")).await;
@@ -102,13 +102,13 @@ async fn as_found_to_sheet(width: u32, height: u32) {
     page.click("[data-finding='hidden-program-p1'] button").await;
     finding(&page, "hidden-program-p1", false).await;
 
-    page.fill("reason", "first visit, three old faults mended").await;
+    page.fill("reason", "first visit, three old faults corrected").await;
     page.click("#savebar button.is-primary").await;
     page.css(".flash").await;
     assert!(page.text().await.contains("Saved as version 1"));
 
     page.click("a[href$='/plan']").await;
-    page.heading_with("Just the need").await;
+    page.heading_with("Minimum days").await;
     page.sound("plan").await;
     assert!(page.text().await.contains("passes every check"));
     page.click("button[form=accept]").await;
@@ -118,14 +118,14 @@ async fn as_found_to_sheet(width: u32, height: u32) {
 
     page.click("a[href$='/sheet']").await;
     page.css(".boxsheet").await;
-    page.sound("door sheet of the box").await;
+    page.sound("controller sheet of the controller").await;
     page.prints_on_one_page().await;
     page.click("a[href$='/walk']").await;
-    page.heading_with("Key in").await;
+    page.heading_with("Program ").await;
     page.sound("key-in walk").await;
     page.click("[data-tick=clock]").await;
     page.0.refresh().await.unwrap();
-    page.heading_with("Key in").await;
+    page.heading_with("Program ").await;
     let ticked = page.script("return document.querySelector('[data-tick=clock]').checked");
     assert_eq!(ticked.await, true, "a tick stays on the device");
     browser.close().await;
@@ -148,7 +148,7 @@ async fn the_timeline_zooms_and_every_need_opens() {
     let browser = Browser::open(1280, 800).await;
     let page = Page(&browser.client);
     page.sign_in(&server, "bram").await;
-    page.0.goto(&format!("{}/sites/3/boxes/1", server.url)).await.unwrap();
+    page.0.goto(&format!("{}/sites/3/controllers/1", server.url)).await.unwrap();
     page.css("svg.week[data-span='1440']").await;
     page.click("[data-zoom=window]").await;
     // 22:00 to 06:00 and an hour on either side.
@@ -168,9 +168,9 @@ async fn the_timeline_zooms_and_every_need_opens() {
     assert!(open.contains("minutes that cover it") && open.contains("Irrigation Association"), "{open}");
     page.script("document.querySelector('.working:popover-open').hidePopover()").await;
     page.script("document.documentElement.dataset.theme = 'dark'").await;
-    page.sound("a box in the dark").await;
-    page.0.goto(&format!("{}/sites/3/boxes/1/plan", server.url)).await.unwrap();
-    page.heading_with("Just the need").await;
+    page.sound("a controller in the dark").await;
+    page.0.goto(&format!("{}/sites/3/controllers/1/plan", server.url)).await.unwrap();
+    page.heading_with("Minimum days").await;
     page.script("document.documentElement.dataset.theme = 'dark'").await;
     page.sound("a plan in the dark").await;
     browser.close().await;
@@ -182,17 +182,17 @@ async fn a_start_moves_by_arrow_key_and_by_dragging() {
     let browser = Browser::open(1280, 800).await;
     let page = Page(&browser.client);
     page.sign_in(&server, "bram").await;
-    page.0.goto(&format!("{}/sites/3/boxes/1", server.url)).await.unwrap();
+    page.0.goto(&format!("{}/sites/3/controllers/1", server.url)).await.unwrap();
     page.css(".pass[data-program='0']").await;
     let starts = || async { page.script("return document.getElementsByName('p0-starts')[0].value").await };
     assert_eq!(starts().await, "00:00");
     page.script("document.querySelector(\".pass[data-program='0']\").focus()").await;
     press(&page, key(Key::Right)).await;
-    assert_eq!(starts().await, "00:01", "a step of this box");
+    assert_eq!(starts().await, "00:01", "a step of this controller");
     // Drag by a twelfth of the day's width: two hours.
     page.script(
-        "const pass = document.querySelector(\".pass[data-program='0']\"); const box = pass.getBoundingClientRect();\
-         const x = box.left + 4; const y = box.top + 4; const wide = pass.ownerSVGElement.getBoundingClientRect().width;\
+        "const pass = document.querySelector(\".pass[data-program='0']\"); const controller = pass.getBoundingClientRect();\
+         const x = controller.left + 4; const y = controller.top + 4; const wide = pass.ownerSVGElement.getBoundingClientRect().width;\
          const at = (type, target, dx) => target.dispatchEvent(new PointerEvent(type, { bubbles: true, button: 0, clientX: x + dx, clientY: y }));\
          at('pointerdown', pass, 0); at('pointermove', document, wide / 24); at('pointermove', document, wide / 12); at('pointerup', document, wide / 12);",
     )
@@ -248,20 +248,20 @@ pub fn send(person: &Person, path: &str, fields: &BTreeMap<String, String>) -> s
 }
 
 #[test]
-fn two_who_edit_one_box_lose_nothing() {
+fn two_who_edit_one_controller_lose_nothing() {
     let server = Server::start(true);
     let (bram, isla) = (Person::signed_in(&server, "bram"), Person::signed_in(&server, "isla"));
-    let box_page = "/sites/1/boxes/1";
-    let mut mine = fields(&bram.get(box_page).text);
-    let mut theirs = fields(&isla.get(box_page).text);
+    let controller_page = "/sites/1/controllers/1";
+    let mut mine = fields(&bram.get(controller_page).text);
+    let mut theirs = fields(&isla.get(controller_page).text);
     theirs.insert("p0-m1".into(), "12".into());
     theirs.insert("p0-m2".into(), "8".into());
     theirs.insert("reason".into(), "lawn was soaked".into());
-    assert_eq!(send(&isla, box_page, &theirs).status, 303);
+    assert_eq!(send(&isla, controller_page, &theirs).status, 303);
     mine.insert("p0-m2".into(), "9".into());
     mine.insert("p1-starts".into(), "05:00".into());
     mine.insert("reason".into(), "drip later".into());
-    let conflict = send(&bram, box_page, &mine);
+    let conflict = send(&bram, controller_page, &mine);
     assert_eq!(conflict.status, 409);
     assert!(conflict.text.contains("Isla saved version 2") && conflict.text.contains("program A, station 2"));
     let merged = fields(&conflict.text);
@@ -271,26 +271,26 @@ fn two_who_edit_one_box_lose_nothing() {
         "theirs where only they changed it"
     );
     assert_eq!((merged["p1-starts"].as_str(), merged["reason"].as_str()), ("05:00", "drip later"));
-    assert_eq!(send(&bram, box_page, &merged).status, 303);
-    let history = bram.get("/sites/1/boxes/1/history").text;
+    assert_eq!(send(&bram, controller_page, &merged).status, 303);
+    let history = bram.get("/sites/1/controllers/1/history").text;
     assert!(history.contains("Version 3") && history.contains("lawn was soaked"));
 
     // Any version comes back as a new one, with the same lines.
     let restore = [("csrf", token(&history)), ("base_version", "3".to_owned())];
     let restore: Vec<(&str, &str)> = restore.iter().map(|(k, v)| (*k, v.as_str())).collect();
-    assert_eq!(bram.post("/sites/1/boxes/1/history/1/restore", &restore).status, 303);
-    let now = fields(&bram.get(box_page).text);
+    assert_eq!(bram.post("/sites/1/controllers/1/history/1/restore", &restore).status, 303);
+    let now = fields(&bram.get(controller_page).text);
     assert_eq!((now["p0-m1"].as_str(), now["base_version"].as_str()), ("20", "4"));
-    assert_eq!(bram.post("/sites/1/boxes/1/history/2/fallback", &restore).status, 303);
-    assert!(bram.get("/sites/1/boxes/1/history").text.contains("fallback</span>"));
+    assert_eq!(bram.post("/sites/1/controllers/1/history/2/fallback", &restore).status, 303);
+    assert!(bram.get("/sites/1/controllers/1/history").text.contains("fallback</span>"));
 }
 
 // Long: one story, told to its end.
 #[test]
-fn what_the_box_cannot_hold_is_refused_and_kept_on_the_page() {
+fn what_the_controller_cannot_hold_is_refused_and_kept_on_the_page() {
     let server = Server::start(true);
     let bram = Person::signed_in(&server, "bram");
-    let path = "/sites/1/boxes/1";
+    let path = "/sites/1/controllers/1";
     let original = fields(&bram.get(path).text);
     let refused = |changes: &[(&str, &str)]| {
         let mut fields = original.clone();
@@ -304,8 +304,8 @@ fn what_the_box_cannot_hold_is_refused_and_kept_on_the_page() {
     };
     let beyond = refused(&[("p0-percent", "105")]);
     assert!(
-        beyond.contains("The box cannot hold this: 105 % cannot be set")
-            && beyond.contains("Take the nearest")
+        beyond.contains("The controller cannot hold this: 105 % cannot be set")
+            && beyond.contains("Use the nearest settings")
     );
     let unreadable = refused(&[("p0-starts", "25:00"), ("p1-m4", "an hour")]);
     assert!(
@@ -320,19 +320,23 @@ fn what_the_box_cannot_hold_is_refused_and_kept_on_the_page() {
     let mut fields_now = original.clone();
     fields_now.insert("p0-percent".into(), "105".into());
     fields_now.insert("mend".into(), "beyond-card-percentages[0]".into());
-    let mended = send(&bram, "/sites/1/boxes/1/draft", &fields_now);
-    assert_eq!((mended.status, fields(&mended.text)["p0-percent"].as_str()), (200, "110"));
+    let corrected = send(&bram, "/sites/1/controllers/1/draft", &fields_now);
+    assert_eq!((corrected.status, fields(&corrected.text)["p0-percent"].as_str()), (200, "110"));
 
-    let file = bram.get("/sites/1/boxes/1/history/1/settings.json").text;
+    let file = bram.get("/sites/1/controllers/1/history/1/settings.json").text;
     let mut value: serde_json::Value = serde_json::from_str(&file).unwrap();
     value["settings"]["programs"][0]["run_times"][0]["station"] = 40.into();
     for (name, content, message) in [
-        ("beyond.json", value.to_string(), "station 40 is not on a box of 12"),
+        ("beyond.json", value.to_string(), "station 40 is not on a controller of 12"),
         ("deep.json", "[".repeat(100_000), "The settings were not taken; nothing is stored"),
         ("zone.json", file.replace("Etc/GMT+1", "Larkrigg"), "not a time zone"),
     ] {
-        let answer =
-            bram.upload("/sites/1/boxes/1/history", "/sites/1/boxes/1/open", name, content.as_bytes());
+        let answer = bram.upload(
+            "/sites/1/controllers/1/history",
+            "/sites/1/controllers/1/open",
+            name,
+            content.as_bytes(),
+        );
         assert_eq!(answer.status, 422, "{name}");
         assert!(
             answer.text.contains(message)
@@ -343,8 +347,13 @@ fn what_the_box_cannot_hold_is_refused_and_kept_on_the_page() {
     }
     let taken = file.replace("\"seconds\": 1200", "\"seconds\": 600");
     assert_eq!(
-        bram.upload("/sites/1/boxes/1/history", "/sites/1/boxes/1/open", "good.json", taken.as_bytes())
-            .status,
+        bram.upload(
+            "/sites/1/controllers/1/history",
+            "/sites/1/controllers/1/open",
+            "good.json",
+            taken.as_bytes()
+        )
+        .status,
         303
     );
     let isla = Person::signed_in(&server, "isla");
@@ -360,10 +369,12 @@ fn what_the_box_cannot_hold_is_refused_and_kept_on_the_page() {
     assert_eq!(fields(&bram.get(path).text)["p0-m1"], "10");
 }
 
+// Long: one thing of the library after another.
 #[test]
-fn cards_ordinances_and_boxes_by_their_forms() {
+fn cards_ordinances_and_controllers_by_their_forms() {
     let server = Server::start(true);
     let bram = Person::signed_in(&server, "bram");
+    let law_page = "/sites/1/controllers/1/law";
     let card = bram.get("/cards/two-wire/card.json").text;
     let impossible = card.replace("\"stations\": 48", "\"stations\": 0");
     let refused = bram.upload("/cards", "/cards/open", "card.json", impossible.as_bytes());
@@ -383,59 +394,57 @@ fn cards_ordinances_and_boxes_by_their_forms() {
     assert!(refused.text.contains("Begin and end at the same minute"));
     let rule = [("name", "Larkrigg winter"), ("r0-days", "even_dates"), ("r0-most", "2")];
     assert_eq!(bram.post_from("/ordinances/new", "/ordinances", &rule).status, 303);
-    let law = bram.get("/sites/1/boxes/1/law").text;
-    let id = law
+    let id = bram
+        .get(law_page)
+        .text
         .split("/law/")
         .filter_map(|r| r.split('"').next())
         .filter_map(|r| r.parse::<i64>().ok())
         .max()
         .unwrap();
     let apply = [("base", "0"), ("house", "even")];
-    assert_eq!(
-        bram.post_from("/sites/1/boxes/1/law", &format!("/sites/1/boxes/1/law/{id}"), &apply).status,
-        303
-    );
-    assert!(bram.get("/sites/1/boxes/1").text.contains("forbids, first on"));
-    let again = bram.post_from("/sites/1/boxes/1/law", &format!("/sites/1/boxes/1/law/{id}"), &apply);
-    assert_eq!(again.status, 303);
-    assert!(bram.get("/sites/1/boxes/1/law").text.contains("Somebody changed this restriction"));
+    let apply_rule = || bram.post_from(law_page, &format!("{law_page}/{id}"), &apply).status;
+    assert_eq!(apply_rule(), 303);
+    assert!(bram.get("/sites/1/controllers/1").text.contains("forbids, first on"));
+    assert_eq!(apply_rule(), 303);
+    assert!(bram.get(law_page).text.contains("Somebody changed this restriction"));
 
-    assert_eq!(
-        bram.post_from("/sites/1/boxes/new", "/sites/1/boxes", &[("place", ""), ("card", "x")]).status,
-        422
-    );
-    let made = bram.post_from(
-        "/sites/1/boxes/new",
-        "/sites/1/boxes",
-        &[("place", "Gate hose"), ("card", "hose-valve")],
-    );
-    assert_eq!(made.headers["location"], "/sites/1/boxes/2");
-    assert!(bram.get("/sites/1/today").text.contains("Gate hose"), "each box has its night");
+    let (form, made_at) = ("/sites/1/controllers/new", "/sites/1/controllers");
+    assert_eq!(bram.post_from(form, made_at, &[("place", ""), ("card", "x")]).status, 422);
+    let made = bram.post_from(form, made_at, &[("place", "Gate hose"), ("card", "hose-valve")]);
+    assert_eq!(made.headers["location"], "/sites/1/controllers/2");
+    assert!(bram.get("/sites/1/today").text.contains("Gate hose"), "each controller has its night");
     let site: serde_json::Value = serde_json::from_str(&bram.get("/sites/1/site.json").text).unwrap();
     assert_eq!(
         (site["controllers"].as_array().unwrap().len(), site["ordinances"].as_array().unwrap().len()),
         (2, 1)
     );
-    bram.post_from("/sites/1/boxes/1/card", "/sites/1/boxes/1/remove", &[]);
-    assert!(bram.get("/sites/1/boxes/1/card").text.contains("zones are wired to"), "a box with zones stays");
-    assert_eq!(bram.post_from("/sites/1/boxes/2/card", "/sites/1/boxes/2/remove", &[]).status, 303);
-    assert_eq!(bram.get("/sites/1/boxes/2").status, 404);
+    bram.post_from("/sites/1/controllers/1/card", "/sites/1/controllers/1/remove", &[]);
+    assert!(
+        bram.get("/sites/1/controllers/1/card").text.contains("zones are wired to"),
+        "a controller with zones stays"
+    );
+    assert_eq!(
+        bram.post_from("/sites/1/controllers/2/card", "/sites/1/controllers/2/remove", &[]).status,
+        303
+    );
+    assert_eq!(bram.get("/sites/1/controllers/2").status, 404);
 }
 
-/// The sentence of the coming night on the door sheet is that of Today, whoever asks and however many boxes.
+/// The sentence of the coming night on the controller sheet is that of Today, whoever asks and however many controllers.
 #[test]
 fn the_door_sheet_says_the_night_as_today_does() {
     let server = Server::start(true);
     let wren = Person::signed_in(&server, "wren");
     let mut sentences = std::collections::BTreeSet::new();
     for (site, number) in [(1, 1), (2, 1), (3, 1), (4, 1), (4, 2)] {
-        let today = wren.get(&format!("/sites/{site}/today?box={number}"));
+        let today = wren.get(&format!("/sites/{site}/today?controller={number}"));
         if today.status == 404 {
             continue;
         }
         let today = today.text;
         let headline = today.split("<h1>").nth(1).and_then(|rest| rest.split("</h1>").next()).unwrap();
-        let sheet = wren.get(&format!("/sites/{site}/boxes/{number}/sheet")).text;
+        let sheet = wren.get(&format!("/sites/{site}/controllers/{number}/sheet")).text;
         let night =
             sheet.split("data-name=\"night\">").nth(1).and_then(|rest| rest.split('<').next()).unwrap();
         assert!(
@@ -452,13 +461,13 @@ fn calendars_open_by_their_token_alone_and_readers_change_nothing() {
     let server = Server::start(true);
     let (wren, nobody) = (Person::signed_in(&server, "wren"), Person::new(&server));
     let bram = Person::signed_in(&server, "bram");
-    let page = "/sites/3/boxes/1/sheet";
+    let page = "/sites/3/controllers/1/sheet";
     let given = |person: &Person| {
         let sheet = person.get(page).text;
         sheet.split("/calendar/").nth(1).map(|rest| rest.split('"').next().unwrap().to_owned())
     };
     assert_eq!((given(&wren), given(&bram)), (None, None), "nobody asked for one yet");
-    assert_eq!(bram.post_from(page, "/sites/3/boxes/1/calendar", &[]).status, 303);
+    assert_eq!(bram.post_from(page, "/sites/3/controllers/1/calendar", &[]).status, 303);
     let address = given(&bram).expect("shown to who asked for it");
     assert_eq!((given(&wren), given(&bram)), (None, None), "and once only");
     let calendar = nobody.get(&format!("/calendar/{address}"));
@@ -466,12 +475,12 @@ fn calendars_open_by_their_token_alone_and_readers_change_nothing() {
     assert!(calendar.headers["content-type"].starts_with("text/calendar"));
     assert!(calendar.text.starts_with("BEGIN:VCALENDAR"));
     assert_eq!(nobody.get("/calendar/0000.ics").status, 404);
-    assert_eq!(nobody.get("/sites/3/boxes/1/runs.ics").status, 303, "the file needs a sign-in");
-    let mut form = fields(&wren.get("/sites/3/boxes/1").text);
+    assert_eq!(nobody.get("/sites/3/controllers/1/runs.ics").status, 303, "the file needs a sign-in");
+    let mut form = fields(&wren.get("/sites/3/controllers/1").text);
     form.insert("reason".into(), "trial".into());
-    assert_eq!(send(&wren, "/sites/3/boxes/1", &form).status, 403);
-    assert_eq!(send(&wren, "/sites/3/boxes/1/draft", &form).status, 200, "trying stores nothing");
-    assert_eq!(bram.post_from(page, "/sites/3/boxes/1/calendar", &[]).status, 303);
+    assert_eq!(send(&wren, "/sites/3/controllers/1", &form).status, 403);
+    assert_eq!(send(&wren, "/sites/3/controllers/1/draft", &form).status, 200, "trying stores nothing");
+    assert_eq!(bram.post_from(page, "/sites/3/controllers/1/calendar", &[]).status, 303);
     assert_eq!(nobody.get(&format!("/calendar/{address}")).status, 404, "a new address closes the old one");
 }
 
@@ -480,15 +489,11 @@ fn calendars_open_by_their_token_alone_and_readers_change_nothing() {
 fn a_plan_is_compared_relaxed_and_taken_by_program() {
     let server = Server::start(true);
     let bram = Person::signed_in(&server, "bram");
-    let path = "/sites/1/boxes/1/plan";
+    let path = "/sites/1/controllers/1/plan";
     let page = bram.get(path).text;
-    for school in [
-        "Just the need",
-        "Soil balance",
-        "Every day, sensor refuses",
-        "Deep, twice a week",
-        "Deep, once a week",
-    ] {
+    for school in
+        ["Minimum days", "Soil balance", "Daily with soil sensor", "Deep, twice a week", "Deep, once a week"]
+    {
         assert!(page.contains(school), "{school}");
     }
     // A week's water in one night does not fit the window; a longer one is offered with its figure.
@@ -512,17 +517,17 @@ fn a_plan_is_compared_relaxed_and_taken_by_program() {
         let tried = bram.get(&format!("{path}{offer}")).text;
         assert!(!tried.contains("Nothing fits") && tried.contains("Tried with"), "{offer}");
     }
-    assert!(bram.get("/sites/1/boxes/1").text.contains("Version 1"), "trying stores nothing");
+    assert!(bram.get("/sites/1/controllers/1").text.contains("Version 1"), "trying stores nothing");
 
     let taken = |fields: &[(&str, &str)]| bram.post_from(path, path, fields);
     assert_eq!(
         taken(&[("base_version", "1"), ("strategy", "just_need")]).headers["location"],
-        "/sites/1/boxes/1/plan?strategy=just_need"
+        "/sites/1/controllers/1/plan?strategy=just_need"
     );
     assert!(bram.get(path).text.contains("No program was chosen"));
     let one = taken(&[("base_version", "1"), ("strategy", "just_need"), ("take1", "on")]);
-    assert_eq!(one.headers["location"], "/sites/1/boxes/1");
-    let shown = bram.get("/sites/1/boxes/1").text;
+    assert_eq!(one.headers["location"], "/sites/1/controllers/1");
+    let shown = bram.get("/sites/1/controllers/1").text;
     assert!(shown.contains("1 of 3 programs"), "the reason says what was taken");
     assert_eq!(fields(&shown)["p0-starts"], "02:00, 04:15", "the others stay");
     let late = taken(&[
@@ -541,26 +546,26 @@ fn a_plan_is_compared_relaxed_and_taken_by_program() {
     // Undo is another version.
     let undo = [("csrf", token(&bram.get(path).text))];
     let undo: Vec<(&str, &str)> = undo.iter().map(|(k, v)| (*k, v.as_str())).collect();
-    assert_eq!(bram.post("/sites/1/boxes/1/history/1/restore", &undo).status, 303);
-    assert_eq!(fields(&bram.get("/sites/1/boxes/1").text)["base_version"], "3");
+    assert_eq!(bram.post("/sites/1/controllers/1/history/1/restore", &undo).status, 303);
+    assert_eq!(fields(&bram.get("/sites/1/controllers/1").text)["base_version"], "3");
 }
 
 #[test]
-fn pages_of_a_box_answer_bad_addresses_with_reasons() {
+fn pages_of_a_controller_answer_bad_addresses_with_reasons() {
     let server = Server::start(true);
     let bram = Person::signed_in(&server, "bram");
     for (path, status) in [
-        ("/sites/1/boxes/9", 404),
-        ("/sites/99/boxes/1", 404),
-        ("/sites/1/boxes/300", 404),
-        ("/sites/1/boxes/1?night=soon", 400),
-        ("/sites/1/today?box=9", 404),
-        ("/sites/1/boxes/1/plan?strategy=hourly&share=90&supply=-3", 200),
-        ("/sites/1/boxes/1/plan?share=900", 400),
-        ("/sites/1/boxes/1/plan?window=99:99&days=200", 400),
-        ("/sites/1/boxes/1/manual?what=anything&seconds=9", 200),
-        ("/sites/1/boxes/1/manual?what=zone&station=77&minutes=0", 200),
-        ("/sites/1/boxes/1/history/9/settings.json", 404),
+        ("/sites/1/controllers/9", 404),
+        ("/sites/99/controllers/1", 404),
+        ("/sites/1/controllers/300", 404),
+        ("/sites/1/controllers/1?night=soon", 400),
+        ("/sites/1/today?controller=9", 404),
+        ("/sites/1/controllers/1/plan?strategy=hourly&share=90&supply=-3", 200),
+        ("/sites/1/controllers/1/plan?share=900", 400),
+        ("/sites/1/controllers/1/plan?window=99:99&days=200", 400),
+        ("/sites/1/controllers/1/manual?what=anything&seconds=9", 200),
+        ("/sites/1/controllers/1/manual?what=zone&station=77&minutes=0", 200),
+        ("/sites/1/controllers/1/history/9/settings.json", 404),
         ("/cards/new?from=nothing", 404),
         ("/cards/own-99/card.json", 404),
         ("/ordinances/99", 404),
@@ -577,13 +582,13 @@ fn pages_of_a_box_answer_bad_addresses_with_reasons() {
     for (page, path) in [
         ("/cards", "/cards"),
         ("/ordinances", "/ordinances"),
-        ("/sites/1/boxes/1/card", "/sites/1/boxes/1/card"),
-        ("/sites/1/boxes/1/law", "/sites/1/boxes/1/law/1"),
-        ("/sites/1/boxes/1/plan", "/sites/1/boxes/1/plan"),
-        ("/sites/1/boxes/1/history", "/sites/1/boxes/1/history/1/restore"),
-        ("/sites/1/boxes/1/history", "/sites/1/boxes/1/history/1/fallback"),
-        ("/sites/1/boxes/1/card", "/sites/1/boxes/1/remove"),
-        ("/sites/1/boxes/1/sheet", "/sites/1/boxes/1/calendar"),
+        ("/sites/1/controllers/1/card", "/sites/1/controllers/1/card"),
+        ("/sites/1/controllers/1/law", "/sites/1/controllers/1/law/1"),
+        ("/sites/1/controllers/1/plan", "/sites/1/controllers/1/plan"),
+        ("/sites/1/controllers/1/history", "/sites/1/controllers/1/history/1/restore"),
+        ("/sites/1/controllers/1/history", "/sites/1/controllers/1/history/1/fallback"),
+        ("/sites/1/controllers/1/card", "/sites/1/controllers/1/remove"),
+        ("/sites/1/controllers/1/sheet", "/sites/1/controllers/1/calendar"),
     ] {
         assert_eq!(wren.post_from(page, path, &[("base_version", "1")]).status, 403, "{path}");
     }

@@ -30,17 +30,17 @@ fn lists_over_all_sites_say_what_the_pages_of_each_say() {
     assert_eq!(nights.len(), 5);
     for night in nights {
         let (site, number) = (night.site_id.number(), night.number);
-        let today = wren.get(&format!("/sites/{site}/today?box={number}")).text;
+        let today = wren.get(&format!("/sites/{site}/today?controller={number}")).text;
         let sentence = night.sentence[0].replace('\'', "&#39;");
-        assert!(today.contains(&sentence), "Today of {site}, box {number} says {sentence}");
+        assert!(today.contains(&sentence), "Today of {site}, controller {number} says {sentence}");
         assert!(calls.contains(&sentence), "so do the calls");
     }
-    assert!(list.contains("Need a look tonight: 3"), "{list}");
+    assert!(list.contains("Needs attention tonight: 3"), "{list}");
     let narrowed = wren.get("/?only=attention&words=quarryfoot").text;
     assert!(narrowed.contains("Pavilion cellar") && !narrowed.contains("Sexton"), "{narrowed}");
     assert!(wren.get("/?words=nowhere").text.contains("No site has such a name"));
     assert_eq!(wren.get("/?page=0").status, 400);
-    // The faults of a box stand on its page, each.
+    // The faults of a controller stand on its page, each.
     for fault in notices(&server, NoticeKind::Finding) {
         let text = fault.notice.words[0].rsplit(": ").next().unwrap().replace('"', "&#34;");
         let page = wren.get(&fault.notice.href).text;
@@ -48,7 +48,7 @@ fn lists_over_all_sites_say_what_the_pages_of_each_say() {
     }
     // Percentages are those of the budget.
     for row in server.store().read(|s| s.round_calls(&Scope::program(), (100, 0))).unwrap() {
-        let path = format!("/sites/{}/boxes/{}/budget", row.site_id.number(), row.call.number);
+        let path = format!("/sites/{}/controllers/{}/budget", row.site_id.number(), row.call.number);
         let advised = row.call.advised.unwrap_or(Percentage::ZERO);
         assert!(
             advised == Percentage::ZERO || wren.get(&path).text.contains(&advised.to_string()),
@@ -63,9 +63,9 @@ fn a_notice_goes_with_its_cause_and_can_be_put_off() {
     let (bram, wren) = (Person::signed_in(&server, "bram"), Person::signed_in(&server, "wren"));
     worked_out(&server);
     let page = bram.get("/notices").text;
-    assert!(page.contains("Larkrigg summer watering") && page.contains("Put off a week"), "{page}");
+    assert!(page.contains("Larkrigg summer watering") && page.contains("Snooze for a week"), "{page}");
     let read = wren.get("/notices?kind=finding").text;
-    assert!(read.contains("Runs outside the water window") && !read.contains("Put off a week"));
+    assert!(read.contains("Runs outside the water window") && !read.contains("Snooze for a week"));
     assert!(!read.contains("change its battery"), "one kind alone");
     assert_eq!(wren.get("/notices?kind=weird").status, 404);
 
@@ -75,7 +75,7 @@ fn a_notice_goes_with_its_cause_and_can_be_put_off() {
     let put = bram.post_from("/notices", &format!("{path}/put-off"), &back);
     assert_eq!((put.status, put.headers["location"].as_str()), (303, "/notices?kind=upkeep&page=1"));
     let off = bram.get("/notices?kind=put-off").text;
-    assert!(off.contains("by Bram") && off.contains("Take up"), "{off}");
+    assert!(off.contains("by Bram") && off.contains("Unsnooze"), "{off}");
     assert_eq!(bram.post_from("/notices", &format!("/sites/1/notices/{}/back", battery.id), &[]).status, 404);
     let elsewhere = [("back", "https://elsewhere.example/notices?")];
     let taken = bram.post_from("/notices", &format!("{path}/back"), &elsewhere);
@@ -83,22 +83,22 @@ fn a_notice_goes_with_its_cause_and_can_be_put_off() {
     assert!(!bram.get("/notices").text.contains("Put off 1"));
 
     // A tick is a change: the notice goes within a moment, by itself.
-    let of_box = |n: &upland_store::rounds::NoticeRow| n.notice.about.contains("BackupBattery");
-    let before = notices(&server, NoticeKind::Upkeep).iter().filter(|n| of_box(n)).count();
-    let boxed = server.store().read(|s| s.controllers(key(2))).unwrap()[0].id.to_string();
-    let day = bram.get("/sites/2/boxes/1/card").text;
+    let of_controller = |n: &upland_store::rounds::NoticeRow| n.notice.about.contains("BackupBattery");
+    let before = notices(&server, NoticeKind::Upkeep).iter().filter(|n| of_controller(n)).count();
+    let controller_facts = server.store().read(|s| s.controllers(key(2))).unwrap()[0].id.to_string();
+    let day = bram.get("/sites/2/controllers/1/card").text;
     let number =
         day.split("value=\"backup_battery\"").nth(1).and_then(|t| t.split("name=\"number\" value=\"").nth(1));
     let number = number.unwrap().split('"').next().unwrap().to_owned();
     let tick = [
         ("what", "backup_battery"),
-        ("about", boxed.as_str()),
+        ("about", controller_facts.as_str()),
         ("number", number.as_str()),
         ("back", "/calls"),
     ];
     assert_eq!(bram.post_from("/calls", "/sites/2/ticks", &tick).status, 303);
     until("the notice goes", || {
-        notices(&server, NoticeKind::Upkeep).iter().filter(|n| of_box(n)).count() == before - 1
+        notices(&server, NoticeKind::Upkeep).iter().filter(|n| of_controller(n)).count() == before - 1
     });
 }
 

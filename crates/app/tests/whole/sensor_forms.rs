@@ -28,13 +28,13 @@ fn every_generic_card_makes_a_sensor_as_it_stands() {
     let person = Person::signed_in(&server, "bram");
     for (card, _) in upland_core::sensors::generic() {
         let (page, mut fields) = new_form(&person, card);
-        fields.insert("name".into(), format!("Trial of {card}"));
+        fields.insert("name".into(), format!("Comparison of {card}"));
         let made = send(&person, &page, LIST, &fields);
         assert_eq!(made.status, 303, "{card}: {}", made.text);
         let sensor = made.headers["location"].clone();
         let shown = person.get(&sensor);
         assert_eq!(shown.status, 200, "{card}");
-        assert!(shown.text.contains(&format!("Trial of {card}")));
+        assert!(shown.text.contains(&format!("Comparison of {card}")));
         let edit = person.get(&format!("{sensor}/edit")).text;
         let mut again = fields_of(&edit, FORM);
         let unchanged = send(&person, &format!("{sensor}/edit"), &format!("{sensor}/edit"), &again);
@@ -54,18 +54,19 @@ fn what_a_sensor_cannot_be_is_told_at_its_field_and_nothing_is_lost() {
     let server = Server::start(true);
     let person = Person::signed_in(&server, "bram");
     let (page, whole) = new_form(&person, "rain_switch");
-    for (name, value) in [("name", ""), ("rain_threshold", "900"), ("rain_threshold", "some"), ("box", "77")]
+    for (name, value) in
+        [("name", ""), ("rain_threshold", "900"), ("rain_threshold", "some"), ("controller", "77")]
     {
         let mut fields = whole.clone();
         fields.insert("name".into(), "Porch gauge".into());
         let known = fields.insert(name.into(), value.into());
-        if name != "box" {
+        if name != "controller" {
             assert!(known.is_some(), "the form has no {name}: {:?}", whole.keys());
         }
         let refused = send(&person, &page, LIST, &fields);
         assert_eq!(refused.status, 422, "{name} = {value}");
         assert!(refused.text.contains("need") && refused.text.contains("still here"), "{name} = {value}");
-        if !value.is_empty() && name != "box" {
+        if !value.is_empty() && name != "controller" {
             assert!(refused.text.contains(&format!("value=\"{value}\"")), "{name} = {value} is kept");
         }
     }
@@ -124,21 +125,21 @@ fn whom_a_sensor_stops_is_chosen_zone_by_zone_and_the_why_of_a_run_follows() {
         person.post_from(page, page, &[("sensor", "1"), ("base_version", base), what, how])
     };
     let shown = || person.get(page).text;
-    // What the box does is told where a choice says otherwise.
+    // What the controller does is told where a choice says otherwise.
     let before = shown();
     let as_proposed = before.matches(">as proposed<").count();
-    let holds = before.matches("■ stops it").count();
+    let holds = before.matches("■ blocks").count();
     let base = version();
     assert_eq!(choose(("station", "1"), ("holds", "no"), &base).status, 303);
     assert!(shown().contains("Zone 1 and ") && shown().matches(">as proposed<").count() == as_proposed + 1);
-    assert_eq!(shown().matches("■ stops it").count(), holds - 1);
+    assert_eq!(shown().matches("■ blocks").count(), holds - 1);
     // Somebody who saw the page before that is told, and nothing of theirs is lost.
     assert_eq!(choose(("station", "2"), ("holds", "no"), &base).status, 303);
     let told = shown();
     assert!(told.contains("changed this sensor meanwhile"), "{told}");
-    assert_eq!(told.matches("■ stops it").count(), holds - 1);
+    assert_eq!(told.matches("■ blocks").count(), holds - 1);
     assert_eq!(choose(("station", "1"), ("holds", ""), &version()).status, 303);
-    assert_eq!(shown().matches("■ stops it").count(), holds);
+    assert_eq!(shown().matches("■ blocks").count(), holds);
     // A program that ignores it.
     assert_eq!(choose(("program", "0"), ("ignores", "yes"), &version()).status, 303);
     assert_eq!(choose(("program", "0"), ("ignores", "no"), &version()).status, 303);

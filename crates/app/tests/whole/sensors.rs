@@ -80,7 +80,10 @@ fn readings_are_kept_once_in_any_order_and_each_refusal_has_its_reason() {
         shown.contains("future stamp refused, 1 times") && shown.contains("impossible value refused"),
         "counted and visible"
     );
-    assert!(shown.contains("From its own readings") && shown.contains("Holds"), "13 mm trip it: {shown}");
+    assert!(
+        shown.contains("From its own readings") && shown.contains("Prevents watering"),
+        "13 mm trip it: {shown}"
+    );
     // Nothing of a post that is refused whole is stored.
     let only_bad = body(&[("rain_mm", at(2), "9999")]);
     assert_eq!(post(&server, &token, &only_bad).status, 422);
@@ -315,7 +318,7 @@ async fn sensors_are_chosen_wired_calibrated_mapped_and_bypassed() {
     let page = Page(&browser.client);
     page.sign_in(&server, "bram").await;
 
-    // The box at the gate has one port, and a switch under the eave on it; a relay must share it.
+    // The controller at the gate has one port, and a switch under the eave on it; a relay must share it.
     page.goto(&server, "/sites/2/sensors").await;
     page.sound("sensors").await;
     assert!(page.text().await.contains("Place: will not work there"));
@@ -335,7 +338,7 @@ async fn sensors_are_chosen_wired_calibrated_mapped_and_bypassed() {
         "{text}"
     );
     assert!(
-        text.find("Switch the box off").unwrap() < text.find("Take the jumper out").unwrap(),
+        text.find("Switch the controller off").unwrap() < text.find("Take the jumper out").unwrap(),
         "power off first"
     );
 
@@ -370,7 +373,7 @@ async fn sensors_are_chosen_wired_calibrated_mapped_and_bypassed() {
     page.click("input[name=checked]").await;
     page.click("button[value=take]").await;
     page.css(".flash").await;
-    assert!(page.text().await.contains("Refuses at 24 % and above"));
+    assert!(page.text().await.contains("Skips watering at 24 % and above"));
 
     // The map, and a zone chosen against the proposal.
     page.goto(&server, "/sites/2/sensors/map").await;
@@ -383,12 +386,12 @@ async fn sensors_are_chosen_wired_calibrated_mapped_and_bypassed() {
     // A rain hold on the strip of a night, bypassed, and gone with the bypass.
     page.goto(&server, "/sites/1/sensors/1").await;
     page.sound("sensor").await;
-    assert!(page.text().await.contains("Of them against need"));
-    page.goto(&server, "/sites/1/boxes/1?night=2026-07-08").await;
+    assert!(page.text().await.contains("Wrongly held nights"));
+    page.goto(&server, "/sites/1/controllers/1?night=2026-07-08").await;
     page.css(".by-station").await;
     let held = page.script("return document.querySelectorAll('.by-station .held').length").await;
     assert!(held.as_u64().unwrap() > 0, "the storm of the eighth stopped what was set for its night");
-    page.goto(&server, "/sites/1/boxes/1?night=2026-07-13").await;
+    page.goto(&server, "/sites/1/controllers/1?night=2026-07-13").await;
     page.css(".by-station").await;
     assert_eq!(
         page.script("return document.querySelectorAll('.by-station .held').length").await,
@@ -420,10 +423,10 @@ async fn a_hold_is_seen_on_tonight_s_strip_and_ends_with_a_bypass() {
     page.css("svg.night .held").await;
     let bars = page.script("return [document.querySelectorAll('svg.night .held').length, document.querySelectorAll('svg.night .will').length]").await;
     let bars: Vec<u64> = bars.as_array().unwrap().iter().map(|v| v.as_u64().unwrap()).collect();
-    assert!(bars[0] > 0, "the box's own runs are held: {bars:?}");
+    assert!(bars[0] > 0, "the controller's own runs are held: {bars:?}");
     assert!(page.text().await.contains("Held by Potting shed rain and frost"), "{}", page.text().await);
     page.sound("today with a hold").await;
-    page.goto(&server, "/sites/1/boxes/1").await;
+    page.goto(&server, "/sites/1/controllers/1").await;
     page.css(".by-station .held").await;
     // Bypass it for a day: tonight runs, the night after does not.
     page.goto(&server, "/sites/1/sensors/1").await;

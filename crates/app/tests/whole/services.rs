@@ -49,7 +49,7 @@ fn a_service_is_asked_by_itself_and_moves_what_is_expected() {
     let (hours, week) =
         (format!("{address}{}?key=secret", service::MEASURED), format!("{address}{}", service::FORETOLD));
     let before = bram.get("/sites/1/today").text;
-    assert!(!before.contains("foretold"), "nothing is foretold yet");
+    assert!(!before.contains("foretold"), "nothing is forecast yet");
     assert_eq!(form(&hours, &week, "30 min", "0").status, 303);
     let worker = server.worker();
     until("an answer", || bram.get(page).text.contains("what its columns hold must be said once"));
@@ -111,7 +111,7 @@ fn a_service_is_asked_by_itself_and_moves_what_is_expected() {
     let today = bram.get("/sites/1/today").text;
     assert_eq!(today.contains("Rain is likely"), likely, "{}", with.1);
     let next = today.contains("foretold");
-    assert!(next || !likely, "what is foretold is called so");
+    assert!(next || !likely, "what is forecast is called so");
     // Somebody who only reads sees the coming days, and no address.
     let wren = Person::signed_in(&server, "wren");
     assert!(wren.get("/sites/1/weather").text.contains("The coming days"));

@@ -120,7 +120,7 @@ fn a_way_is_a_file_and_what_is_wrong_with_it_is_told() {
         7,
         "all but the ET sensor, which is said"
     );
-    assert!(stderr(&all).contains("et-sensor: box 1"));
+    assert!(stderr(&all).contains("et-sensor: controller 1"));
     let never = run(
         &["simulate", site, "-", "--from", "2031-01-01", "--to", "2031-02-01", "--way", "as-set"],
         &weather,
@@ -155,7 +155,7 @@ fn the_daily_balance_meets_the_protocol_on_a_real_year_and_a_generated_one() {
         );
         assert_eq!(balance["zones"].as_array().unwrap().len(), 6);
         assert!(report["rain_mm"].as_f64().unwrap() >= 10.16 && report["et0_mm"].as_f64().unwrap() >= 63.5);
-        assert!(report["ways"].as_array().unwrap().len() > 2, "other schools are listed");
+        assert!(report["ways"].as_array().unwrap().len() > 2, "other strategies are listed");
     };
     perfect(&protocol("-", &[]));
     perfect(&protocol("-", &["--from", "2026-03-01", "--to", "2026-11-30"]));
@@ -330,7 +330,7 @@ fn a_kept_trial_is_cited_run_again_by_the_command_and_taken_off() {
     let address = kept.headers["location"].clone();
     assert_eq!(address, "/sites/2/trials/1");
     let page = wren.get(&address).text;
-    assert!(page.contains("it comes to the very same"), "{page}");
+    assert!(page.contains("it gives the same result"), "{page}");
     assert!(page.contains("the most ordinary months of the record") && page.contains("dear"));
     // Everything that went in, run by the command, comes to what the page's table says.
     let file = tempfile::NamedTempFile::new().unwrap();
@@ -355,7 +355,7 @@ fn a_kept_trial_is_cited_run_again_by_the_command_and_taken_off() {
         &format!("/sites/2/zones/{zone}/season"),
         &noted,
     );
-    assert!(wren.get(&address).text.contains("it comes to the very same"));
+    assert!(wren.get(&address).text.contains("it gives the same result"));
     assert_eq!(wren.get("/sites/3/trials/1").status, 404, "not under another site");
     // Off the list and back.
     assert!(bram.get("/sites/2/trial").text.contains(&format!("href=\"{address}\"")));
@@ -431,10 +431,11 @@ fn a_search_goes_on_behind_the_pages_and_what_it_finds_is_kept_as_a_way() {
     let (bram, wren) = (Person::signed_in(&server, "bram"), Person::signed_in(&server, "wren"));
     let same = "weather=days&from=2026-05-01&to=2026-06-30";
     let page = format!("/sites/2/trial/search?{same}");
-    let nothing = [("same", same), ("box", "1"), ("goal", "95")];
+    let nothing = [("same", same), ("controller", "1"), ("goal", "95")];
     bram.post_from(&page, "/sites/2/trial/search", &nothing);
     assert!(bram.get(&page).text.contains("Choose what may change. Nothing is searched."));
-    let fields = [("same", same), ("box", "1"), ("goal", "95"), ("minutes", "yes"), ("thresholds", "yes")];
+    let fields =
+        [("same", same), ("controller", "1"), ("goal", "95"), ("minutes", "yes"), ("thresholds", "yes")];
     assert_eq!(bram.post_from(&page, "/sites/2/trial/search", &fields).status, 303);
     let running = || json(&wren.get("/sites/2/trial/search/progress.json").text)["running"] == true;
     while running() {
@@ -442,7 +443,7 @@ fn a_search_goes_on_behind_the_pages_and_what_it_finds_is_kept_as_a_way() {
     }
     let found = wren.get("/sites/2/trial/search").text;
     assert!(found.contains("It went to its end") && found.contains("Held fixed"), "{found}");
-    assert!(!found.contains("Keep it as a way"), "a reader keeps nothing");
+    assert!(!found.contains("Save as an option"), "a reader keeps nothing");
     let keep = [("name", "Found in June")];
     let kept = bram.post_from("/sites/2/trial/search", "/sites/2/trial/search/keep", &keep);
     assert_eq!(kept.status, 303, "{}", kept.text);
@@ -483,7 +484,7 @@ async fn a_way_is_taken_over_in_the_browser() {
     let page = Page(&browser.client);
     page.sign_in(&server, "bram").await;
     page.goto(&server, "/sites/3/trial").await;
-    page.heading_with("Trial").await;
+    page.heading_with("Comparison").await;
     let worst = page.css("table.schools tbody tr:first-child td:last-child").await.text().await.unwrap();
     assert!(worst.contains(" mm from "), "the worst zone and week are named: {worst}");
     page.css("a[href*='way=just_need']").await.click().await.unwrap();
@@ -495,9 +496,9 @@ async fn a_way_is_taken_over_in_the_browser() {
     page.click("form[action$='/trial/take'] button").await;
     page.css(".versions").await;
     let history = page.text().await;
-    assert!(history.contains("planned: just the need"), "{history}");
+    assert!(history.contains("planned: minimum days"), "{history}");
     page.goto(&server, "/sites/3/trial?way=just_need").await;
-    assert!(page.text().await.contains("is set so already"));
+    assert!(page.text().await.contains("is already set so"));
     // Weather of another kind hides the days.
     page.click("details:has(> form.chartbar) > summary").await;
     page.choose("weather", "generated").await;
@@ -515,20 +516,21 @@ fn a_way_is_read_and_taken_over_on_the_page() {
     let (bram, wren) = (Person::signed_in(&server, "bram"), Person::signed_in(&server, "wren"));
     let page = bram.get("/sites/3/trial").text;
     for words in [
-        "less water than as it is set",
-        "Of what a box can be set to for good",
+        "less water than the current settings",
+        "Among lasting settings",
         "Twelve percentages",
         "Worst zone and week",
-        "As it is set",
+        "Current settings",
     ] {
         assert!(page.contains(words), "{words}");
     }
     let opened = bram.get("/sites/3/trial?way=just_need").text;
     assert!(
-        opened.contains("Planned: just the need, zone by zone") && opened.contains("Take this way for box 1")
+        opened.contains("Planned: minimum days, zone by zone")
+            && opened.contains("Use this option for controller 1")
     );
     assert!(
-        !wren.get("/sites/3/trial?way=just_need").text.contains("Take this way"),
+        !wren.get("/sites/3/trial?way=just_need").text.contains("Use this option"),
         "a reader takes nothing"
     );
     // The table and the file say the same of a zone.
@@ -542,17 +544,17 @@ fn a_way_is_read_and_taken_over_on_the_page() {
     let version = opened.split("name=\"base_version\" value=\"").nth(1).unwrap().split('"').next().unwrap();
     let fields = |way| {
         let same = "weather=days&from=2025-07-15&to=2026-07-14";
-        [("base_version", version), ("box", "1"), ("way", way), ("same", same)]
+        [("base_version", version), ("controller", "1"), ("way", way), ("same", same)]
     };
     let taken = bram.post_from("/sites/3/trial?way=just_need", "/sites/3/trial/take", &fields("just_need"));
     assert_eq!(taken.status, 303, "{}", taken.text);
-    let history = bram.get("/sites/3/boxes/1/history").text;
-    assert!(history.contains("trial of 2025-07-15 to 2026-07-14: planned: just the need"), "{history}");
+    let history = bram.get("/sites/3/controllers/1/history").text;
+    assert!(history.contains("comparison of 2025-07-15 to 2026-07-14: planned: minimum days"), "{history}");
     let again = bram.get("/sites/3/trial?way=just_need").text;
-    assert!(again.contains("is set so already"), "the way is what the box is set to now");
+    assert!(again.contains("is already set so"), "the way is what the controller is set to now");
     let nothing = bram.post_from("/sites/3/trial", "/sites/3/trial/take", &fields("as-advised"));
     assert_eq!(nothing.status, 303);
-    assert!(bram.get("/sites/3/trial").text.contains("nothing that a box is set to for good"));
+    assert!(bram.get("/sites/3/trial").text.contains("not a lasting setting of a controller"));
 }
 
 #[test]
@@ -562,9 +564,9 @@ fn a_gap_in_the_record_is_said_where_it_is_tried() {
     let gap = wren.get("/sites/1/trial?from=2025-05-01&to=2025-07-31").text;
     assert!(gap.contains("5 days between Wed 4 Jun and Sun 8 Jun 2025 were not recorded"), "{gap}");
     assert!(!wren.get("/sites/1/trial?from=2025-06-10&to=2025-07-31").text.contains("not recorded"));
-    // A winter in which a box that is set rests all the time.
+    // A winter in which a controller that is set rests all the time.
     let winter = wren.get("/sites/3/trial?from=2026-01-05&to=2026-01-25").text;
-    assert!(winter.contains("As it is set"), "{winter}");
+    assert!(winter.contains("Current settings"), "{winter}");
     assert_eq!(wren.get("/sites/1/trial?from=2030-01-01&to=2030-02-01").status, 200);
     assert!(
         wren.get("/sites/1/trial?from=2030-01-01&to=2030-02-01").text.contains("no weather in these days")

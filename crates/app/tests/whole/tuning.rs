@@ -30,7 +30,7 @@ fn events(server: &Server) -> usize {
 fn a_visit_is_entered_seen_taken_back_and_brought_back() {
     let server = Server::start(true);
     let bram = Person::signed_in(&server, "bram");
-    assert!(bram.get("/sites/1/tuning").text.contains("walked"), "nobody walked it, or a demo did");
+    assert!(bram.get("/sites/1/tuning").text.contains("inspection"), "nobody inspected it, or a demo did");
     let lawn = zone_id(&server, "Upper lawn");
     let dry = [
         ("what", "zone"),
@@ -64,20 +64,20 @@ fn a_visit_is_entered_seen_taken_back_and_brought_back() {
     ] {
         assert!(enter(&bram, &fields).contains(said), "{said}");
     }
-    // What the box shows and nobody knew is said at once.
+    // What the controller shows and nobody knew is said at once.
     let page = enter(
         &bram,
         &[("what", "box"), ("about", "1"), ("p0_same", "on"), ("p0_pct", "60"), ("bypassed", "yes")],
     );
     assert!(
-        page.contains("Program A stands at 60 %; known was 100 %.") && page.contains("bypassed"),
+        page.contains("Program A is at 60 %; recorded was 100 %.") && page.contains("bypassed"),
         "{page}"
     );
     // A reader sees it and changes nothing.
     let wren = Person::signed_in(&server, "wren");
     let visit = server.store().read(|s| s.visits(key(1), 1)).unwrap()[0].id;
     let seen = wren.get(&format!("/sites/1/visits/{visit}"));
-    assert_eq!((seen.status, seen.text.contains("Take this lever")), (200, false));
+    assert_eq!((seen.status, seen.text.contains("Apply this adjustment")), (200, false));
     // The visit as a file is one that the command reads.
     let file = bram.get(&format!("/sites/1/visits/{visit}.json"));
     let told: Value = serde_json::from_str(&file.text).unwrap();
@@ -94,7 +94,11 @@ fn a_visit_is_entered_seen_taken_back_and_brought_back() {
     let wren = Person::signed_in(&fresh, "isla");
     let take = || wren.upload("/sites/1/tuning", "/sites/1/visits", "visit.json", morning.as_bytes()).status;
     assert_eq!((take(), take()), (303, 303));
-    assert_eq!(fresh.store().read(|s| s.visit_entries(key(1))).unwrap().len(), 2, "a zone and a box, once");
+    assert_eq!(
+        fresh.store().read(|s| s.visit_entries(key(1))).unwrap().len(),
+        2,
+        "a zone and a controller, once"
+    );
     assert!(wren.get("/sites/1/tuning").text.contains("0 of 2 entries"));
     let bad = morning.replace("wet", "damp");
     wren.upload("/sites/1/tuning", "/sites/1/visits", "visit.json", bad.as_bytes());
@@ -163,37 +167,38 @@ fn a_lever_makes_a_version_and_what_is_keyed_in_is_what_the_account_takes() {
     assert_eq!(
         accept("mend-leak-all-all").status,
         303,
-        "a lever that is no longer proposed is said, not an error"
+        "an adjustment that is no longer proposed is said, not an error"
     );
     let before = server.store().read(|s| s.settings_of_site(key(1))).unwrap();
-    let (&box_id, first) = before.iter().next().unwrap();
+    let (&controller_id, first) = before.iter().next().unwrap();
     let first = first.version;
     for lever in &levers {
         assert_eq!(accept(lever).status, 303);
     }
-    let after = server.store().read(|s| s.settings_of_site(key(1))).unwrap()[&box_id].version;
+    let after = server.store().read(|s| s.settings_of_site(key(1))).unwrap()[&controller_id].version;
     let taken = server.store().read(|s| s.levers(key(1))).unwrap();
     let told = |l: &upland_store::visits::LeverRecord| l.foretold.as_array().map_or(0, Vec::len);
-    assert!(taken.iter().all(|l| told(l) == 8), "every zone is foretold");
+    assert!(taken.iter().all(|l| told(l) == 8), "every zone is forecast");
     assert!(!taken.is_empty() && taken.iter().all(|l| l.look_again > jiff::civil::date(2026, 7, 14)));
     if after == first {
         return;
     }
     // Every lever stands in the last version: none undid another.
-    let history = bram.get("/sites/1/boxes/1/history").text;
+    let history = bram.get("/sites/1/controllers/1/history").text;
     assert!(history.matches("after a visit:").count() >= usize::try_from(after - first).unwrap());
-    let last = server.store().read(|s| s.settings_of_site(key(1))).unwrap().remove(&box_id).unwrap().settings;
+    let last =
+        server.store().read(|s| s.settings_of_site(key(1))).unwrap().remove(&controller_id).unwrap().settings;
     let again = bram.get(&format!("/sites/1/visits/{visit}")).text;
-    assert!(!again.contains("Take this lever"), "each says that it is taken: {again}");
-    let found = before[&box_id].settings.clone();
+    assert!(!again.contains("Apply this adjustment"), "each says that it is taken: {again}");
+    let found = before[&controller_id].settings.clone();
     let changed = upland_core::controller::schedule::difference(&found, &last).len();
     assert!(changed >= usize::try_from(after - first).unwrap(), "{changed} lines");
     // Saved, it counts; once anything is ticked, only what is ticked counts.
-    let history = bram.get("/sites/1/boxes/1/history").text;
-    assert!(history.contains("Tick a version when it is keyed in"), "{history}");
+    let history = bram.get("/sites/1/controllers/1/history").text;
+    assert!(history.contains("Tick a version when it is programmed"), "{history}");
     let tick = |number: i32, back: &str| {
         let number = number.to_string();
-        let about = box_id.to_string();
+        let about = controller_id.to_string();
         let fields = [
             ("csrf", csrf.as_str()),
             ("what", "keyed_in"),
@@ -204,21 +209,22 @@ fn a_lever_makes_a_version_and_what_is_keyed_in_is_what_the_account_takes() {
         bram.post("/sites/1/ticks", &fields).status
     };
     assert_eq!(tick(first, ""), 303);
-    let history = bram.get("/sites/1/boxes/1/history").text;
+    let history = bram.get("/sites/1/controllers/1/history").text;
     assert!(
-        history.contains(&format!("The box runs version {first}; version {after} is not keyed in yet")),
+        history
+            .contains(&format!("The controller runs version {first}; version {after} is not programmed yet")),
         "{history}"
     );
     assert_eq!(tick(after, ""), 303);
     assert!(
-        bram.get("/sites/1/boxes/1/history")
+        bram.get("/sites/1/controllers/1/history")
             .text
-            .contains(&format!("The box runs version {after}, as it was keyed in"))
+            .contains(&format!("The controller runs version {after}, as it was programmed"))
     );
     assert_eq!(tick(after, "yes"), 303, "a tick is undone by a tick");
     assert_eq!(tick(after + 5, ""), 404, "a version that is not there");
     let log = bram.get("/sites/1/logbook?kind=ticks").text;
-    assert!(log.contains("keyed in at box 1") && log.contains("taken back"), "{log}");
+    assert!(log.contains("programmed at controller 1") && log.contains("taken back"), "{log}");
 }
 
 #[test]
@@ -250,7 +256,7 @@ fn the_logbook_is_searched_corrected_exported_and_says_why() {
     // Who removed what, and back again.
     let lawn = zone_id(&server, "Upper lawn");
     assert_eq!(bram.post(&format!("/sites/1/zones/{lawn}/remove"), &[("csrf", &csrf)]).status, 303);
-    assert!(bram.get("/sites/1/logbook?kind=zones").text.contains("Bring it back"));
+    assert!(bram.get("/sites/1/logbook?kind=zones").text.contains("Restore"));
     let back = [("csrf", csrf.as_str()), ("subject", "zone"), ("id", lawn.as_str()), ("under", "")];
     assert_eq!(bram.post("/sites/1/logbook/restore", &back).status, 303);
     assert_eq!(zone_id(&server, "Upper lawn"), lawn);
@@ -267,8 +273,8 @@ fn the_logbook_is_searched_corrected_exported_and_says_why() {
     );
     assert_eq!(bram.get(&format!("/sites/1/zones/{lawn}/why?from=2026-07-10&to=2026-06-20")).status, 400);
     assert_eq!(bram.get("/sites/1/zones/99999/why").status, 404);
-    assert_eq!(bram.post("/sites/1/printed", &[("csrf", &csrf), ("what", "Door sheet")]).status, 204);
-    assert!(bram.get("/sites/1/logbook?kind=notes").text.contains("Door sheet"));
+    assert_eq!(bram.post("/sites/1/printed", &[("csrf", &csrf), ("what", "Controller sheet")]).status, 204);
+    assert!(bram.get("/sites/1/logbook?kind=notes").text.contains("Controller sheet"));
 }
 
 /// A summer's weather, dry at the end.
@@ -413,7 +419,7 @@ async fn a_visit_on_a_phone_outlives_a_cut_network_and_a_closed_browser() {
     look(&page, "dry").await;
     waiting(&page, "2 kept on this phone").await;
     // The sheet opens as well, and the page itself anew.
-    page.goto(&server, "/sites/1/boxes/1/sheet").await;
+    page.goto(&server, "/sites/1/controllers/1/sheet").await;
     assert!(page.text().await.contains("Potting shed"), "{}", page.text().await);
     let browser = browser.reopen(360, 740).await;
     let page = Page(&browser.client);

@@ -28,10 +28,10 @@ const PAGES: [&str; 16] = [
     "/sites/1/zones/1",
     "/sites/1/zones/1/season?by=logged",
     "/sites/1/zones/1/cans",
-    "/sites/1/boxes/1",
-    "/sites/1/boxes/1/history",
-    "/sites/1/boxes/1/plan",
-    "/sites/1/boxes/1/budget",
+    "/sites/1/controllers/1",
+    "/sites/1/controllers/1/history",
+    "/sites/1/controllers/1/plan",
+    "/sites/1/controllers/1/budget",
     "/sites/1/sensors",
     "/sites/1/sensors/1",
     "/sites/1/weather",
@@ -55,7 +55,7 @@ fn a_survey_saved_on_one_server_is_read_on_the_other() {
         "/sites/1/sheet",
         "/sites/1/zones",
         zone,
-        "/sites/1/boxes/1",
+        "/sites/1/controllers/1",
     ] {
         assert!(wren.get(page).text.contains("Topmost lawn"), "{page}");
     }
@@ -74,25 +74,26 @@ fn a_survey_saved_on_one_server_is_read_on_the_other() {
 #[test]
 fn settings_saved_on_one_server_are_computed_with_on_the_other() {
     let (_first, _second, bram, wren) = two();
-    let page = "/sites/1/boxes/1";
-    let (calls, budget) = (wren.get("/calls.csv").text, wren.get("/sites/1/boxes/1/budget").text);
+    let page = "/sites/1/controllers/1";
+    let (calls, budget) = (wren.get("/calls.csv").text, wren.get("/sites/1/controllers/1/budget").text);
     let mut all = fields(&bram.get(page).text);
     let percent = all.keys().find(|name| name.ends_with("percent")).expect("a percentage").clone();
     all.insert(percent, "30".into());
     all.insert("reason".into(), "turned down by hand".into());
     let saved = send(&bram, page, &all);
     assert_eq!(saved.status, 303, "{}", saved.text);
-    assert!(wren.get("/sites/1/boxes/1/history").text.contains("turned down by hand"));
+    assert!(wren.get("/sites/1/controllers/1/history").text.contains("turned down by hand"));
     assert!(wren.get(page).text.contains("turned down by hand"));
-    assert_ne!(wren.get("/calls.csv").text, calls, "the list says where the box stands now");
-    assert_ne!(wren.get("/sites/1/boxes/1/budget").text, budget);
+    assert_ne!(wren.get("/calls.csv").text, calls, "the list says where the controller stands now");
+    assert_ne!(wren.get("/sites/1/controllers/1/budget").text, budget);
 }
 
 #[test]
 fn what_is_noted_on_one_server_is_seen_on_the_other_and_taken_back() {
     let (_first, _second, bram, wren) = two();
     let season = "/sites/1/zones/1/season?by=logged";
-    let run = [("kind", "run"), ("date", "2026-07-10"), ("value", "13"), ("reason", "seen at the box")];
+    let run =
+        [("kind", "run"), ("date", "2026-07-10"), ("value", "13"), ("reason", "seen at the controller")];
     assert_eq!(bram.post_from(season, "/sites/1/zones/1/events", &run).status, 303);
     assert!(wren.get(season).text.contains("ran 13 min"));
     let sensor = "/sites/1/sensors/1";

@@ -47,7 +47,7 @@ fn a_value_is_judged_by_hand_with_a_reason_and_the_rules_come_back() {
     let said = overrule(&person, &source, "2026-07-12", "tmax", "no", "the screen fell off");
     assert_eq!(said.status, 303, "{}", said.text);
     let shown = person.get(ROOM).text;
-    assert!(shown.contains("left out by hand") && shown.contains("the screen fell off"));
+    assert!(shown.contains("excluded manually") && shown.contains("the screen fell off"));
     assert_ne!(day(&record(&person)), before, "the record does without it");
     let undo = shown
         .split("action=\"")
@@ -88,7 +88,7 @@ fn a_source_is_made_taken_away_and_brought_back() {
     let newest = sources(&person).iter().filter_map(|id| id.parse::<u32>().ok()).max().unwrap();
     let at = |what: &str| format!("/sites/1/weather/sources/{newest}/{what}");
     assert_eq!(person.post_from(ROOM, &at("remove"), &[]).status, 303);
-    assert!(!person.get(ROOM).text.contains("<h3>Far mast"), "it is off the list");
+    assert!(!person.get(ROOM).text.contains("<h3>Far mast"), "it is removed from the list");
     assert_eq!(person.post_from(ROOM, &at("remove"), &[]).status, 404, "it is away already");
     assert_eq!(person.post_from(ROOM, &at("restore"), &[]).status, 303);
     assert!(person.get(ROOM).text.contains("Far mast"));
@@ -131,11 +131,11 @@ fn a_record_that_ended_is_said_on_every_page_that_is_about_it_and_in_the_lists()
     for page in [
         "/sites/1/today",
         "/sites/1/sheet",
-        "/sites/1/boxes/1",
-        "/sites/1/boxes/1/plan",
-        "/sites/1/boxes/1/budget",
-        "/sites/1/boxes/1/sheet",
-        "/sites/1/boxes/1/manual",
+        "/sites/1/controllers/1",
+        "/sites/1/controllers/1/plan",
+        "/sites/1/controllers/1/budget",
+        "/sites/1/controllers/1/sheet",
+        "/sites/1/controllers/1/manual",
         "/sites/1/sensors",
         "/sites/1/zones/1/season",
     ] {

@@ -9,7 +9,7 @@ use jiff::Timestamp;
 pub enum Evidence {
     /// Somebody wrote down the runs.
     Logged,
-    /// The box's settings, set right by what a meter counted.
+    /// The controller's settings, set right by what a meter counted.
     Metered,
     /// A device told what ran.
     Device,

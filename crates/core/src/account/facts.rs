@@ -2,7 +2,7 @@
 
 use super::log::Log;
 use super::nights::{NightRules, Shut};
-use super::running::BoxFacts;
+use super::running::ControllerFacts;
 use super::zone::Advise;
 use crate::controller::ordinance::Law;
 use crate::controller::windows::EVENING;
@@ -32,8 +32,8 @@ pub struct Facts {
     pub zones: Vec<(Zone, ResolvedZone)>,
     /// How its zones were before, each until a date, the oldest first; by number of the controller and station.
     pub earlier_zones: BTreeMap<(u8, u16), Vec<EarlierSurvey>>,
-    /// Its boxes.
-    pub boxes: Vec<BoxFacts>,
+    /// Its controllers.
+    pub controllers: Vec<ControllerFacts>,
     /// What was written down.
     pub log: Log,
     /// When watering is advised where nothing is known.
@@ -58,7 +58,7 @@ impl Facts {
             tz: tz.clone(),
             climate,
             law: Law::default(),
-            boxes: Vec::new(),
+            controllers: Vec::new(),
             log: Log::default(),
             advise: Advise::AtRefill,
             heeds_frost: true,
@@ -76,7 +76,7 @@ impl Facts {
         for own in earlier {
             let resolved = own.zone.resolve(self.site.latitude_deg);
             let survey = EarlierSurvey { until: own.until, zone: own.zone.clone(), resolved };
-            self.earlier_zones.entry((own.zone.box_number, own.zone.number)).or_default().push(survey);
+            self.earlier_zones.entry((own.zone.controller_number, own.zone.number)).or_default().push(survey);
         }
     }
 
@@ -88,41 +88,43 @@ impl Facts {
 
     /// How a zone was before, the oldest first.
     #[must_use]
-    pub fn earlier_of(&self, box_number: u8, station: u16) -> &[EarlierSurvey] {
-        self.surveys().earlier_of(box_number, station)
+    pub fn earlier_of(&self, controller_number: u8, station: u16) -> &[EarlierSurvey] {
+        self.surveys().earlier_of(controller_number, station)
     }
 
     /// A zone as it was on a date.
     #[must_use]
-    pub fn zone_on(&self, box_number: u8, station: u16, date: Date) -> Option<(&Zone, &ResolvedZone)> {
-        let earlier = EarlierSurvey::on(self.earlier_of(box_number, station), date);
-        let now = || self.zone(box_number, station).map(|(zone, resolved)| (zone, resolved));
+    pub fn zone_on(&self, controller_number: u8, station: u16, date: Date) -> Option<(&Zone, &ResolvedZone)> {
+        let earlier = EarlierSurvey::on(self.earlier_of(controller_number, station), date);
+        let now = || self.zone(controller_number, station).map(|(zone, resolved)| (zone, resolved));
         earlier.map(|own| (&own.zone, &own.resolved)).or_else(now)
     }
 
-    /// One box with its zones alone, at the same site under the same law.
+    /// One controller with its zones alone, at the same site under the same law.
     #[must_use]
-    pub fn only_box(&self, number: u8) -> Self {
-        let zones = self.zones.iter().filter(|(zone, _)| zone.box_number == number).cloned().collect();
-        let boxes = self.boxes.iter().filter(|own| own.number == number).cloned().collect();
-        Self { zones, boxes, ..self.clone() }
+    pub fn only_controller(&self, number: u8) -> Self {
+        let zones = self.zones.iter().filter(|(zone, _)| zone.controller_number == number).cloned().collect();
+        let controllers = self.controllers.iter().filter(|own| own.number == number).cloned().collect();
+        Self { zones, controllers, ..self.clone() }
     }
 
-    /// The box of a number.
+    /// The controller of a number.
     #[must_use]
-    pub fn of_box(&self, number: u8) -> Option<&BoxFacts> {
-        self.boxes.iter().find(|b| b.number == number)
+    pub fn of_controller(&self, number: u8) -> Option<&ControllerFacts> {
+        self.controllers.iter().find(|b| b.number == number)
     }
 
     /// A zone on its station.
     #[must_use]
-    pub fn zone(&self, box_number: u8, station: u16) -> Option<&(Zone, ResolvedZone)> {
-        self.zones.iter().find(|(zone, _)| (zone.box_number, zone.number) == (box_number, station))
+    pub fn zone(&self, controller_number: u8, station: u16) -> Option<&(Zone, ResolvedZone)> {
+        self.zones
+            .iter()
+            .find(|(zone, _)| (zone.controller_number, zone.number) == (controller_number, station))
     }
 
-    /// A box where it hangs, as it is from a date on.
+    /// A controller where it hangs, as it is from a date on.
     #[must_use]
-    pub fn installation(&self, own: &BoxFacts, from: Date) -> Installation {
+    pub fn installation(&self, own: &ControllerFacts, from: Date) -> Installation {
         let zones: Vec<_> = self.zones.iter().map(|(zone, _)| zone.clone()).collect();
         let of = (&own.card, own.number);
         let mut there =
@@ -136,21 +138,21 @@ impl Facts {
     #[must_use]
     pub fn freeze_at(&self) -> Celsius {
         let sensors =
-            self.boxes.iter().flat_map(|b| &b.sensors).filter(|s| s.sensor.card.senses(Sense::Freeze));
+            self.controllers.iter().flat_map(|b| &b.sensors).filter(|s| s.sensor.card.senses(Sense::Freeze));
         let set = sensors.map(|s| s.sensor.setting.freeze_at);
         set.reduce(|a, b| if a > b { a } else { b }).unwrap_or(COMMON_FREEZE_POINT)
     }
 
-    /// The nights of the zones of a box.
+    /// The nights of the zones of a controller.
     pub fn with_rules<T>(&self, number: u8, of: impl FnOnce(&NightRules) -> T) -> T {
         let rests = |date: Date| {
             let evening = instant(date, EVENING, &self.tz);
-            let settings = self.of_box(number).and_then(|b| b.settings_at(evening))?;
+            let settings = self.of_controller(number).and_then(|b| b.settings_at(evening))?;
             settings.rests_on(date).into_iter().next()
         };
         let shut = |date: Date| {
             let evening = instant(date, EVENING, &self.tz);
-            let settings = self.of_box(number).and_then(|b| b.settings_at(evening));
+            let settings = self.of_controller(number).and_then(|b| b.settings_at(evening));
             settings
                 .map_or_else(Shut::default, |s| Shut { never_days: s.never_days, omit_hours: s.omit_hours })
         };

@@ -10,8 +10,8 @@ use std::collections::BTreeMap;
 /// A run that somebody saw or logged.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct LoggedRun {
-    /// Number of the box.
-    pub box_number: u8,
+    /// Number of the controller.
+    pub controller_number: u8,
     /// Station.
     pub station: u16,
     /// When water started.
@@ -23,8 +23,8 @@ pub struct LoggedRun {
 /// A reading of a zone's soil.
 #[derive(Debug, Clone, PartialEq)]
 pub struct LoggedReading {
-    /// Number of the box.
-    pub box_number: u8,
+    /// Number of the controller.
+    pub controller_number: u8,
     /// Station.
     pub station: u16,
     /// What was read.
@@ -49,7 +49,7 @@ pub struct Log {
     pub readings: Vec<LoggedReading>,
     /// Readings of the main meter.
     pub meter: Vec<MeterReading>,
-    /// What a flow meter on the main line of a box read, L/min, by the number of the box.
+    /// What a flow meter on the main line of a controller read, L/min, by the number of the controller.
     pub flow: BTreeMap<u8, Readings>,
 }
 
@@ -65,8 +65,9 @@ impl Log {
 
     /// Readings of a zone's soil until an instant: what lies in the future is not known yet.
     #[must_use]
-    pub fn readings_of(&self, box_number: u8, station: u16, until: Timestamp) -> Vec<FieldReading> {
-        let own = self.readings.iter().filter(|r| (r.box_number, r.station) == (box_number, station));
+    pub fn readings_of(&self, controller_number: u8, station: u16, until: Timestamp) -> Vec<FieldReading> {
+        let own =
+            self.readings.iter().filter(|r| (r.controller_number, r.station) == (controller_number, station));
         own.filter(|r| r.reading.at <= until).map(|r| r.reading.clone()).collect()
     }
 }

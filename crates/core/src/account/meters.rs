@@ -1,15 +1,18 @@
 //! What meters say of the runs of a site: the main meter between its readings, a flow meter during each run.
 
 use super::facts::Facts;
-use super::running::BoxRun;
+use super::running::ControllerRun;
 use jiff::{SignedDuration, Timestamp};
 use std::collections::BTreeMap;
 
 /// What the main meter counted between its readings, over what the runs as set would have taken. A span with a
 /// zone of unknown area says nothing, nor does one in which nothing was to run.
-pub(super) fn metered(facts: &Facts, runs: &BTreeMap<u8, Vec<BoxRun>>) -> Vec<(Timestamp, Timestamp, f64)> {
-    let litres = |box_number: u8, run: &BoxRun| {
-        let (zone, resolved) = facts.zone_on(box_number, run.run.station, run.run.date)?;
+pub(super) fn metered(
+    facts: &Facts,
+    runs: &BTreeMap<u8, Vec<ControllerRun>>,
+) -> Vec<(Timestamp, Timestamp, f64)> {
+    let litres = |controller_number: u8, run: &ControllerRun| {
+        let (zone, resolved) = facts.zone_on(controller_number, run.run.station, run.run.date)?;
         let flow = resolved.rate.value.flow_over(zone.area?);
         Some(flow.for_time(run.waters().minutes()).l())
     };
@@ -34,13 +37,16 @@ pub(super) fn metered(facts: &Facts, runs: &BTreeMap<u8, Vec<BoxRun>>) -> Vec<(T
 /// Longest time between two readings of a flow meter in which a run counts as heard of (our stated default).
 const HEARD_WITHIN: SignedDuration = SignedDuration::from_mins(15);
 
-/// What flow meters read during the runs of their boxes, over what these take by rate and area. A run with longer
+/// What flow meters read during the runs of their controllers, over what these take by rate and area. A run with longer
 /// gaps between readings, or beside a zone of unknown area, is not told of.
-pub(super) fn told(facts: &Facts, runs: &BTreeMap<u8, Vec<BoxRun>>) -> BTreeMap<(u8, u16, Timestamp), f64> {
+pub(super) fn told(
+    facts: &Facts,
+    runs: &BTreeMap<u8, Vec<ControllerRun>>,
+) -> BTreeMap<(u8, u16, Timestamp), f64> {
     let mut out = BTreeMap::new();
     for (number, readings) in &facts.log.flow {
         let own = runs.get(number).map_or(&[][..], Vec::as_slice);
-        let takes = |run: &BoxRun| {
+        let takes = |run: &ControllerRun| {
             let (zone, resolved) = facts.zone_on(*number, run.run.station, run.run.date)?;
             Some(resolved.rate.value.flow_over(zone.area?).l_per_min())
         };
@@ -55,7 +61,7 @@ pub(super) fn told(facts: &Facts, runs: &BTreeMap<u8, Vec<BoxRun>>) -> BTreeMap<
             }
             // Runs are in order of time: those that may overlap stand near.
             let near = own.get(at.saturating_sub(NEAR_RUNS)..).unwrap_or_default().iter().take(2 * NEAR_RUNS);
-            let near: Vec<&BoxRun> = near.filter(|r| !r.is_held()).collect();
+            let near: Vec<&ControllerRun> = near.filter(|r| !r.is_held()).collect();
             let expected = |t: Timestamp| {
                 let open = near.iter().filter(|r| r.run.start <= t && t < r.until);
                 open.map(|r| takes(r)).sum::<Option<f64>>()
@@ -78,7 +84,7 @@ mod tests {
     use super::*;
     use crate::account::evidence::Evidence;
     use crate::account::log::MeterReading;
-    use crate::account::running::BoxFacts;
+    use crate::account::running::ControllerFacts;
     use crate::account::whole::{SiteAccount, Way, of_site};
     use crate::controller::schedule::Settings;
     use crate::controller::twelve_stations;
@@ -104,7 +110,7 @@ mod tests {
         settings.programs[0].active = true;
         settings.programs[0].starts = vec![time(2, 0, 0, 0)];
         settings.set_run_time(0, 1, Seconds::from_min(40));
-        facts.boxes = vec![BoxFacts {
+        facts.controllers = vec![ControllerFacts {
             number: 1,
             card: twelve_stations(),
             versions: vec![(Timestamp::MIN, settings)],
@@ -178,8 +184,8 @@ mod tests {
         let mut facts = facts();
         let card =
             crate::controller::Card { overlap: crate::controller::Overlap::Concurrent, ..twelve_stations() };
-        facts.boxes[0].card = card;
-        let settings = &mut facts.boxes[0].versions[0].1;
+        facts.controllers[0].card = card;
+        let settings = &mut facts.controllers[0].versions[0].1;
         settings.programs[1].active = true;
         settings.programs[1].starts = vec![time(2, 0, 0, 0)];
         settings.set_run_time(1, 2, Seconds::from_min(40));

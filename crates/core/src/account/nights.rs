@@ -36,9 +36,9 @@ pub enum Barred {
         /// When it ends.
         until: Timestamp,
     },
-    /// The box rests by its own settings.
+    /// The controller rests by its own settings.
     Rest(Rest),
-    /// No-water days or omitted hours of the box leave no minute of the window.
+    /// No-water days or omitted hours of the controller leave no minute of the window.
     Shut,
     /// The coming night is expected at or below the freeze set point.
     Frost {
@@ -90,13 +90,13 @@ pub struct NightRules<'a> {
     pub freeze_at: Celsius,
     /// Whether frost bars a night at all.
     pub heeds_frost: bool,
-    /// Why the box rests on a date by its own settings, if it does.
+    /// Why the controller rests on a date by its own settings, if it does.
     pub rests: &'a dyn Fn(Date) -> Option<Rest>,
-    /// Hours and days on which the box starts nothing by its own settings, as they are on the evening of a date.
+    /// Hours and days on which the controller starts nothing by its own settings, as they are on the evening of a date.
     pub shut: &'a dyn Fn(Date) -> Shut,
 }
 
-/// Hours and days on which a box starts nothing by its own settings.
+/// Hours and days on which a controller starts nothing by its own settings.
 #[derive(Debug, Clone, Copy, PartialEq, Default)]
 pub struct Shut {
     /// Days of the week, Monday first.
@@ -151,7 +151,7 @@ impl Shut {
 /// The subject that a zone is to a restriction.
 #[must_use]
 pub fn subject(zone: &Zone) -> Subject {
-    Subject { box_number: zone.box_number, station: zone.number, head: Some(zone.head) }
+    Subject { controller_number: zone.controller_number, station: zone.number, head: Some(zone.head) }
 }
 
 /// The night of a zone that begins on a date.
@@ -207,7 +207,7 @@ pub fn rained(rules: &NightRules, subject: Subject, date: Date) -> Option<(usize
     rained_by((rules.law, rules.climate, rules.tz), subject, evening)
 }
 
-/// The same at any instant, for a run by hand.
+/// The same at any instant, for a manual run.
 #[must_use]
 pub fn rained_by(
     (law, climate, tz): (&Law, &Climate, &TimeZone),

@@ -1,4 +1,4 @@
-//! What a box runs over some dates as it is set: every run with who holds it, and how long it really waters.
+//! What a controller runs over some dates as it is set: every run with who holds it, and how long it really waters.
 
 use super::evidence::Watering;
 use crate::controller::Card;
@@ -33,7 +33,7 @@ pub struct EarlierSetting {
     pub sensor: Sensor,
 }
 
-/// A sensor of a box with what it says over the time looked at.
+/// A sensor of a controller with what it says over the time looked at.
 #[derive(Debug, Clone, PartialEq)]
 pub struct SensorFacts {
     /// The sensor as it is set now.
@@ -79,7 +79,7 @@ impl SensorFacts {
         self.earlier.iter().find(|e| night < e.until_date).map_or(&self.sensor, |e| &e.sensor)
     }
 
-    /// What it does to some runs of its box, setting by setting.
+    /// What it does to some runs of its controller, setting by setting.
     fn over(&self, runs: &[ScheduledRun]) -> Vec<ActiveSensor<'_>> {
         let of = |(from, until, sensor): (Timestamp, Timestamp, &'_ Sensor)| {
             let set = &sensor.setting;
@@ -144,20 +144,20 @@ impl SensorFacts {
 /// Who holds a run.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub enum Holder {
-    /// A sensor of the box, by index, with its hold.
+    /// A sensor of the controller, by index, with its hold.
     Sensor {
-        /// Index among the sensors of the box.
+        /// Index among the sensors of the controller.
         sensor: usize,
         /// The hold: its cause and its end.
         hold: Hold,
     },
-    /// The box by its own settings.
+    /// The controller by its own settings.
     Rest(Rest),
 }
 
-/// A run of a box with what becomes of it.
+/// A run of a controller with what becomes of it.
 #[derive(Debug, Clone, PartialEq)]
-pub struct BoxRun {
+pub struct ControllerRun {
     /// The run as it is set, percentages counted.
     pub run: ScheduledRun,
     /// When its water really stops: at its start when it is held, in its midst when it is cut.
@@ -166,7 +166,7 @@ pub struct BoxRun {
     pub held_by: Vec<Holder>,
 }
 
-impl BoxRun {
+impl ControllerRun {
     /// How long water really runs.
     #[must_use]
     pub fn waters(&self) -> Seconds {
@@ -186,9 +186,9 @@ impl BoxRun {
     }
 }
 
-/// A box with everything that its runs follow from.
+/// A controller with everything that its runs follow from.
 #[derive(Debug, Clone, PartialEq)]
-pub struct BoxFacts {
+pub struct ControllerFacts {
     /// Its number at the site.
     pub number: u8,
     /// What it can hold.
@@ -200,7 +200,7 @@ pub struct BoxFacts {
     pub sensors: Vec<SensorFacts>,
 }
 
-impl BoxFacts {
+impl ControllerFacts {
     /// Names of its sensors, in their order.
     #[must_use]
     pub fn sensor_names(&self) -> Vec<String> {
@@ -238,11 +238,16 @@ impl BoxFacts {
     }
 }
 
-/// Every run of a box that begins on some dates, both included, in order of time, lighting left out. Runs before
+/// Every run of a controller that begins on some dates, both included, in order of time, lighting left out. Runs before
 /// the first known settings are not known, and of a controller that computes its run times only the stations with
 /// fixed ones are.
 #[must_use]
-pub fn running(facts: &BoxFacts, zones: Surveys<'_>, tz: &TimeZone, (from, to): (Date, Date)) -> Vec<BoxRun> {
+pub fn running(
+    facts: &ControllerFacts,
+    zones: Surveys<'_>,
+    tz: &TimeZone,
+    (from, to): (Date, Date),
+) -> Vec<ControllerRun> {
     let mut out = Vec::new();
     let has_fixed = |(_, s): &(Timestamp, Settings)| s.stations.iter().any(|(_, own)| own.fixed_run_time);
     if facts.computes_itself() && !facts.versions.iter().any(has_fixed) {
@@ -265,12 +270,12 @@ pub fn running(facts: &BoxFacts, zones: Surveys<'_>, tz: &TimeZone, (from, to): 
 
 /// The runs of one version of settings.
 fn version(
-    facts: &BoxFacts,
+    facts: &ControllerFacts,
     settings: &Settings,
     zones: Surveys<'_>,
     tz: &TimeZone,
     span: (Date, Date),
-) -> Vec<BoxRun> {
+) -> Vec<ControllerRun> {
     // Which sensors a zone is tied to follows the survey of the run's own date.
     let by_station = zones.of_controller(facts.number);
     let zone = |station: u16, date: Date| Some(by_station.get(&station)?.on(date));
@@ -298,18 +303,18 @@ fn version(
             Some(Holder::Sensor { sensor: *of_sensor.get(*sensor)?, hold: *hold })
         });
         let held_by = rests.into_iter().map(Holder::Rest).chain(sensors).collect();
-        BoxRun { run: *run, until, held_by }
+        ControllerRun { run: *run, until, held_by }
     };
     runs.iter().map(held).collect()
 }
 
-/// What the ET sensors of a box set, night by night.
+/// What the ET sensors of a controller set, night by night.
 struct Nightly<'a> {
     sensors: Vec<(&'a SensorFacts, BTreeMap<Date, Percentage>)>,
 }
 
 impl<'a> Nightly<'a> {
-    fn of(facts: &'a BoxFacts, tz: &TimeZone, (from, to): (Date, Date)) -> Self {
+    fn of(facts: &'a ControllerFacts, tz: &TimeZone, (from, to): (Date, Date)) -> Self {
         // What cannot be joined to the controller sets nothing.
         let cards: Vec<_> = facts.sensors.iter().map(|s| &s.sensor.card).collect();
         let joins = assign(facts.card.sensor_places(), &cards);
@@ -341,7 +346,7 @@ impl<'a> Nightly<'a> {
     }
 }
 
-/// A percentage as the box takes it: whole, and no more than its card allows.
+/// A percentage as the controller takes it: whole, and no more than its card allows.
 fn whole(set: EtPercentage, card: &Card) -> Percentage {
     #[allow(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "clamped")]
     let percent = set.percentage.round().clamp(0.0, f64::from(card.percentage_max.percent())) as u16;

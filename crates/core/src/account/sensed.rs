@@ -154,12 +154,12 @@ pub struct RecordedNight {
     pub due: bool,
     /// Whether it lies in the half of the year with the greater demand.
     pub summer: bool,
-    /// What the box would have put down on zones that the switch can hold.
+    /// What the controller would have put down on zones that the switch can hold.
     pub scheduled: Litres,
 }
 
 impl RecordedNight {
-    /// Whether anything would run that night: the box is set to water, or a zone is due.
+    /// Whether anything would run that night: the controller is set to water, or a zone is due.
     #[must_use]
     pub fn runs(&self) -> bool {
         self.due || self.scheduled > Litres::ZERO
@@ -174,8 +174,8 @@ pub fn stands(holds: &[Hold], at: Timestamp) -> bool {
 }
 
 // Long: what was due, what was set to run, night by night.
-/// The nights of a record for one sensor on a box: on which the zones that it can hold were due, and
-/// what the box as set would have put down on them.
+/// The nights of a record for one sensor on a controller: on which the zones that it can hold were due, and
+/// what the controller as set would have put down on them.
 #[must_use]
 pub fn nights(
     installation: &Installation,

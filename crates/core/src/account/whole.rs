@@ -1,11 +1,11 @@
-//! The account of a whole site: its sky, the runs of its boxes, and every zone hour by hour up to an instant.
+//! The account of a whole site: its sky, the runs of its controllers, and every zone hour by hour up to an instant.
 
 pub use super::facts::Facts;
 
 use super::evidence::{Evidence, FieldReading, Watering, joined};
 use super::meters::{metered, told};
 use super::nights::{ZoneNight, nights, subject};
-use super::running::{BoxFacts, BoxRun, running};
+use super::running::{ControllerFacts, ControllerRun, running};
 use super::site_runs::SiteRuns;
 use super::sky::SkyHours;
 use super::zone::{AccountDay, AccountHour, ZoneFacts, ZoneState, account_with_runs};
@@ -24,7 +24,7 @@ pub enum Way {
     /// The best evidence there is.
     #[default]
     Best,
-    /// The box as it is set, whatever was logged.
+    /// The controller as it is set, whatever was logged.
     AsSet,
     /// As advised, whatever ran.
     AsAdvised,
@@ -33,8 +33,8 @@ pub enum Way {
 /// A zone of a site's account.
 #[derive(Debug, Clone, PartialEq)]
 pub struct ZoneAccount {
-    /// Number of its box.
-    pub box_number: u8,
+    /// Number of its controller.
+    pub controller_number: u8,
     /// Its station.
     pub station: u16,
     /// Its days, in order.
@@ -54,15 +54,15 @@ pub struct SiteAccount {
     pub sky: SkyHours,
     /// Its zones, in the order of the facts.
     pub zones: Vec<ZoneAccount>,
-    /// What its boxes ran or were held from.
+    /// What its controllers ran or were held from.
     pub runs: SiteRuns,
 }
 
 impl SiteAccount {
     /// The account of a zone.
     #[must_use]
-    pub fn zone(&self, box_number: u8, station: u16) -> Option<&ZoneAccount> {
-        self.zones.iter().find(|z| (z.box_number, z.station) == (box_number, station))
+    pub fn zone(&self, controller_number: u8, station: u16) -> Option<&ZoneAccount> {
+        self.zones.iter().find(|z| (z.controller_number, z.station) == (controller_number, station))
     }
 }
 
@@ -74,14 +74,14 @@ struct Known {
     advised: bool,
     /// Spans of the meter, each with what it counted over what the runs would have taken.
     metered: Vec<(Timestamp, Timestamp, f64)>,
-    /// Runs of which a flow meter told, by box, station and start: what it read over what they take.
+    /// Runs of which a flow meter told, by controller, station and start: what it read over what they take.
     told: BTreeMap<(u8, u16, Timestamp), f64>,
 }
 
 /// What the nights of a zone hang on: zones of which it is the same have the same.
 #[derive(PartialEq, Eq, PartialOrd, Ord)]
 struct AlikeNights {
-    box_number: u8,
+    controller_number: u8,
     kind: Subject,
     under_glass: bool,
     /// Its own water window, and the dates of a grow-in, which has another.
@@ -92,7 +92,7 @@ struct AlikeNights {
 impl AlikeNights {
     fn new(facts: &Facts, zone: &Zone) -> Self {
         Self {
-            box_number: zone.box_number,
+            controller_number: zone.controller_number,
             kind: facts.law.kind_of(subject(zone)),
             under_glass: zone.sky == crate::ground::plant::Sky::UnderGlass,
             window: zone.window.map(|hours| (hours.from, hours.until)),
@@ -117,21 +117,21 @@ pub fn of_site(
         let (runs, evidence) = known.of_zone(facts, zone, &sky);
         let nights = if evidence.contains(&Evidence::AsAdvised) {
             // Zones that the law, the sky and their water windows treat alike have the same nights.
-            let own = shared
-                .entry(AlikeNights::new(facts, zone))
-                .or_insert_with(|| facts.with_rules(zone.box_number, |rules| nights(rules, zone, &sky)));
+            let own = shared.entry(AlikeNights::new(facts, zone)).or_insert_with(|| {
+                facts.with_rules(zone.controller_number, |rules| nights(rules, zone, &sky))
+            });
             own.as_slice()
         } else {
             &[]
         };
         let readings: Vec<FieldReading> = match way {
             Way::AsAdvised => Vec::new(),
-            _ => facts.log.readings_of(zone.box_number, zone.number, until),
+            _ => facts.log.readings_of(zone.controller_number, zone.number, until),
         };
         let own = ZoneFacts {
             zone,
             resolved,
-            earlier: facts.earlier_of(zone.box_number, zone.number),
+            earlier: facts.earlier_of(zone.controller_number, zone.number),
             runs: &runs,
             evidence: &evidence,
             nights,
@@ -140,7 +140,13 @@ pub fn of_site(
         };
         let (days, end, advised) = account_with_runs(&own, &sky, |hour| each(place, hour));
         let waterings = joined(runs.into_iter().chain(advised).collect());
-        zones.push(ZoneAccount { box_number: zone.box_number, station: zone.number, days, end, waterings });
+        zones.push(ZoneAccount {
+            controller_number: zone.controller_number,
+            station: zone.number,
+            days,
+            end,
+            waterings,
+        });
     }
     SiteAccount { until, sky, zones, runs: known.runs }
 }
@@ -165,11 +171,12 @@ pub fn begins(climate: &Climate, date: Date) -> Date {
 impl Known {
     fn of(facts: &Facts, way: Way, (from, until): (Date, Timestamp)) -> Self {
         let last = until.to_zoned(facts.tz.clone()).date();
-        let runs: BTreeMap<u8, Vec<BoxRun>> = match way {
+        let runs: BTreeMap<u8, Vec<ControllerRun>> = match way {
             Way::AsAdvised => BTreeMap::new(),
             Way::Best | Way::AsSet => {
-                let of = |b: &BoxFacts| (b.number, running(b, facts.surveys(), &facts.tz, (from, last)));
-                facts.boxes.iter().map(of).collect()
+                let of =
+                    |b: &ControllerFacts| (b.number, running(b, facts.surveys(), &facts.tz, (from, last)));
+                facts.controllers.iter().map(of).collect()
             }
         };
         let metered = if way == Way::Best { metered(facts, &runs) } else { Vec::new() };
@@ -180,23 +187,25 @@ impl Known {
 
     /// The runs of a zone, and how each day of the sky is known.
     fn of_zone(&self, facts: &Facts, zone: &Zone, sky: &SkyHours) -> (Vec<Watering>, Vec<Evidence>) {
-        let of_zone = |box_number: u8, station: u16| (box_number, station) == (zone.box_number, zone.number);
+        let of_zone = |controller_number: u8, station: u16| {
+            (controller_number, station) == (zone.controller_number, zone.number)
+        };
         let date_of = |at: Timestamp| at.to_zoned(facts.tz.clone()).date();
         let logged: Vec<_> = if self.logged {
-            facts.log.runs.iter().filter(|r| of_zone(r.box_number, r.station)).collect()
+            facts.log.runs.iter().filter(|r| of_zone(r.controller_number, r.station)).collect()
         } else {
             Vec::new()
         };
         let logged_days: BTreeSet<Date> = logged.iter().map(|r| date_of(r.from)).collect();
-        let own = facts.of_box(zone.box_number).filter(|_| !self.advised);
+        let own = facts.of_controller(zone.controller_number).filter(|_| !self.advised);
         let known_since = own.and_then(|b| b.set_since(zone.number));
         let is_metered =
             |from: Timestamp, to: Timestamp| self.metered.iter().any(|(a, b, _)| *a <= from && to <= *b);
-        let set = self.runs.of(zone.box_number, zone.number).filter(|r| !r.is_held());
-        let flow = facts.log.flow.get(&zone.box_number).filter(|_| self.logged);
+        let set = self.runs.of(zone.controller_number, zone.number).filter(|r| !r.is_held());
+        let flow = facts.log.flow.get(&zone.controller_number).filter(|_| self.logged);
         let device = |begins: Timestamp, ends: Timestamp| {
             let heard = flow.is_some_and(|flow| !flow.between(begins, ends).is_empty());
-            let on = |run: &&BoxRun| (begins..ends).contains(&run.run.start);
+            let on = |run: &&ControllerRun| (begins..ends).contains(&run.run.start);
             heard && set.clone().filter(on).all(|run| self.told_of(zone, run).is_some())
         };
         let evidence = |date: Date, begins: Timestamp, ends: Timestamp| {
@@ -224,14 +233,14 @@ impl Known {
     }
 
     /// What the main meter says of a run, else a flow meter.
-    fn strength(&self, zone: &Zone, run: &BoxRun) -> f64 {
+    fn strength(&self, zone: &Zone, run: &ControllerRun) -> f64 {
         let at = run.run.start;
         let metered = self.metered.iter().find(|(from, until, _)| *from <= at && at < *until);
         metered.map(|(_, _, s)| *s).or_else(|| self.told_of(zone, run)).unwrap_or(1.0)
     }
 
-    fn told_of(&self, zone: &Zone, run: &BoxRun) -> Option<f64> {
-        self.told.get(&(zone.box_number, zone.number, run.run.start)).copied()
+    fn told_of(&self, zone: &Zone, run: &ControllerRun) -> Option<f64> {
+        self.told.get(&(zone.controller_number, zone.number, run.run.start)).copied()
     }
 }
 

@@ -29,7 +29,7 @@ use std::collections::VecDeque;
 
 /// A refill smaller than this share of the readily available water is not worth a start.
 const SMALLEST_REFILL_SHARE: f64 = 0.25;
-/// Missing less than this, a nightly box runs nothing, mm (our stated default).
+/// Missing less than this, a nightly controller runs nothing, mm (our stated default).
 const LEAST_NIGHTLY_MM: f64 = 2.0;
 
 /// Everything about a zone that its account follows from.
@@ -74,7 +74,7 @@ pub enum Advise {
     /// When the refill point is reached, or would be tomorrow.
     #[default]
     AtRefill,
-    /// Every open night, whatever is missing, when it is worth a run: a box that computes itself, to the second, and
+    /// Every open night, whatever is missing, when it is worth a run: a controller that computes itself, to the second, and
     /// stops for the night when it rains.
     Nightly,
 }
@@ -315,7 +315,7 @@ impl<'a> Zoned<'a> {
         let cycles = night.most_minutes.map_or(cycles, |most| cycles.at_most(u32::from(most)));
         let soak = Seconds::from_min(cycles.soak_minutes.into());
         let minutes = Seconds::from_min(cycles.minutes_each.into());
-        // A box that computes itself counts seconds, and never more than is missing.
+        // A controller that computes itself counts seconds, and never more than is missing.
         let each = match self.facts.advise {
             Advise::AtRefill => minutes,
             Advise::Nightly => minutes.min(Seconds::of(whole * (1.0 / f64::from(cycles.count)), f64::floor)),
@@ -408,7 +408,7 @@ impl<'a> Zoned<'a> {
         out
     }
 
-    /// A box that computes itself stops for the night when it rains.
+    /// A controller that computes itself stops for the night when it rains.
     fn rained_off(&mut self, at: Timestamp) {
         self.advised.clear();
         self.ran.retain(|run| run.from < at);

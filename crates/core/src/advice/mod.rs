@@ -1,4 +1,4 @@
-//! What to do: tonight, about a box's settings, about percentages and about sensors. Rooms of advice
+//! What to do: tonight, about a controller's settings, about percentages and about sensors. Rooms of advice
 //! do not import each other; what two of them share stands here or further down.
 
 pub mod budget;

@@ -1,4 +1,4 @@
-//! Which sensors pay on a site, from its own record, its zones and its box; and which conflict.
+//! Which sensors pay on a site, from its own record, its zones and its controller; and which conflict.
 
 use crate::account::sensed::{RecordedNight, as_read, nights, stands};
 use crate::controller::schedule::Settings;
@@ -44,7 +44,7 @@ pub struct Advice {
     pub pays: Pays,
     /// Nights a year that it would hold, or days that would scale; `None` where no record says.
     pub nights_a_year: Option<f64>,
-    /// Water a year that it would keep, as the box is set.
+    /// Water a year that it would keep, as the controller is set.
     pub litres_a_year: Option<f64>,
     /// Zones that it can speak for.
     pub zones: usize,
@@ -59,9 +59,9 @@ pub enum Conflict {
     WindButAllDrip,
     /// A hold and a percentage that counts rain take the same rain twice.
     RainTwice,
-    /// The box takes no data for a percentage.
+    /// The controller takes no data for a percentage.
     EtWithoutPort,
-    /// Two rain sensors on one box hold for each other.
+    /// Two rain sensors on one controller hold for each other.
     TwoOfOne(Sense),
 }
 
@@ -74,7 +74,7 @@ fn a_year(nights: &[RecordedNight], years: f64, held: impl Fn(&RecordedNight) ->
     (count / years, litres.l() / years)
 }
 
-/// What each sense is worth on a box, from a span of the record.
+/// What each sense is worth on a controller, from a span of the record.
 #[must_use]
 pub fn advise(
     installation: &Installation,
@@ -198,7 +198,7 @@ fn lone(sense: Sense) -> SensorCard {
     )
 }
 
-/// What does not go together among the sensors of a box.
+/// What does not go together among the sensors of a controller.
 #[must_use]
 pub fn conflicts(installation: &Installation, sensors: &[&Sensor]) -> Vec<Conflict> {
     let mut out = Vec::new();

@@ -76,7 +76,7 @@ mod tests {
     use crate::quantity::time::Hours;
     use jiff::civil::{date, time};
 
-    const SUBJECT: Subject = Subject { box_number: 1, station: 1, head: None };
+    const SUBJECT: Subject = Subject { controller_number: 1, station: 1, head: None };
 
     /// A run of so many minutes at an hour of a day of July 2026, of which the sixth is a Monday.
     fn run(day: i8, hour: i8, minutes: i64) -> (Timestamp, Timestamp) {

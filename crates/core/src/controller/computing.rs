@@ -1,9 +1,9 @@
-//! A box that works out its own minutes: what it asks of each zone, and which choices it offers.
+//! A controller that works out its own minutes: what it asks of each zone, and which choices it offers.
 
 use super::CardFault;
 use crate::quantity::ratio::Share;
 
-/// What such a box can ask of a zone.
+/// What such a controller can ask of a zone.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 pub enum Input {
     /// How fast the heads apply, mm/h; where it offers kinds of heads, each stands for a rate.
@@ -60,7 +60,7 @@ impl Input {
         }
     }
 
-    /// Whether it has a number, which a choice of the box stands for.
+    /// Whether it has a number, which a choice of the controller stands for.
     #[must_use]
     pub const fn has_number(self) -> bool {
         !matches!(self, Self::Window | Self::NeverDays)
@@ -72,16 +72,16 @@ impl Input {
     }
 }
 
-/// A choice that the box offers.
+/// A choice that the controller offers.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Choice {
-    /// As the box names it.
+    /// As the controller names it.
     pub name: String,
     /// What it stands for, in the unit of its [`Input`].
     pub value: f64,
 }
 
-/// An input with the choices that the box offers; none where a number is keyed.
+/// An input with the choices that the controller offers; none where a number is programmed.
 #[derive(Debug, Clone, PartialEq)]
 pub struct AskedInput {
     /// What is asked.
@@ -91,7 +91,7 @@ pub struct AskedInput {
 }
 
 impl AskedInput {
-    /// The choice nearest to a value; `None` where a number is keyed.
+    /// The choice nearest to a value; `None` where a number is programmed.
     #[must_use]
     pub fn nearest(&self, value: f64) -> Option<&Choice> {
         let off = |choice: &Choice| {
@@ -105,7 +105,7 @@ impl AskedInput {
     }
 }
 
-/// How a box works out its minutes.
+/// How a controller works out its minutes.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Computing {
     /// What it asks of each zone.
@@ -130,7 +130,7 @@ impl Computing {
         let mut faults = Vec::new();
         let mut say = |message: String| faults.push(CardFault { field: "computing", message });
         if self.asked(Input::Rate).is_none() {
-            say("a box that works out its minutes asks for the heads or their rate".into());
+            say("a controller that works out its minutes asks for the heads or their rate".into());
         }
         if !(0.2..=1.0).contains(&self.efficiency.fraction()) {
             say("the efficiency that it assumes lies between 20 and 100 %".into());
@@ -177,7 +177,7 @@ mod tests {
         assert_eq!(nearest(&rate, 24.0).as_deref(), Some("rotor"));
         let slope = asked(Input::Slope, &[("flat", 0.0), ("gentle", 5.0), ("steep", 15.0)]);
         assert_eq!(nearest(&slope, 9.0).as_deref(), Some("gentle"));
-        assert_eq!(asked(Input::Trim, &[]).nearest(3.0), None, "a number is keyed");
+        assert_eq!(asked(Input::Trim, &[]).nearest(3.0), None, "a number is programmed");
     }
 
     #[test]

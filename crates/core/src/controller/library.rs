@@ -1,5 +1,5 @@
-//! Generic cards, invented: kinds of boxes that are met, none of them anybody's. They are a
-//! start; the user copies one and corrects it against the box in front of them.
+//! Generic cards, invented: kinds of controllers that are met, none of them anybody's. They are a
+//! start; the user copies one and corrects it against the controller in front of them.
 
 use super::{
     AskedInput, Card, Choice, Computing, DayModes, Input, Overlap, PercentageScope, PercentageTarget,
@@ -11,11 +11,11 @@ use crate::quantity::time::Seconds;
 const ALL_DAY_MODES: DayModes =
     DayModes { weekdays: true, parity: true, longest_interval: 31, never_days: true };
 
-/// Twelve stations and three programs, an ordinary box out of doors.
+/// Twelve stations and three programs, an ordinary controller out of doors.
 #[must_use]
 pub fn twelve_stations() -> Card {
     Card {
-        name: "12-station box, three programs".into(),
+        name: "12-station controller, three programs".into(),
         stations: 12,
         programs: 3,
         starts_per_program: 4,
@@ -51,10 +51,10 @@ pub fn twelve_stations() -> Card {
     }
 }
 
-/// A small box indoors: few stations, coarse steps, one percentage for all.
+/// A small controller indoors: few stations, coarse steps, one percentage for all.
 fn small_indoor() -> Card {
     Card {
-        name: "Small indoor box, 6 stations, two programs".into(),
+        name: "Small indoor controller, 6 stations, two programs".into(),
         stations: 6,
         programs: 2,
         starts_per_program: 3,
@@ -63,7 +63,7 @@ fn small_indoor() -> Card {
         day_modes: DayModes { weekdays: true, parity: false, longest_interval: 7, never_days: false },
         percentage_step: Percentage::from_percent(10),
         percentage_max: Percentage::from_percent(150),
-        percentage_scope: PercentageScope::Box,
+        percentage_scope: PercentageScope::Controller,
         rounding: Rounding::Down,
         rounding_step: Seconds::from_s(60),
         cycle_and_soak: false,
@@ -80,7 +80,7 @@ fn small_indoor() -> Card {
 /// Twenty-four stations with a percentage for each month.
 fn monthly() -> Card {
     Card {
-        name: "24-station box, four programs, monthly percentages".into(),
+        name: "24-station controller, four programs, monthly percentages".into(),
         stations: 24,
         programs: 4,
         starts_per_program: 8,
@@ -135,7 +135,7 @@ fn hose_valve() -> Card {
         percentage_min: Percentage::from_percent(100),
         percentage_max: Percentage::from_percent(100),
         percentage_step: Percentage::from_percent(100),
-        percentage_scope: PercentageScope::Box,
+        percentage_scope: PercentageScope::Controller,
         cycle_and_soak: false,
         longest_delay: Seconds::from_s(0),
         longest_rain_delay_days: 7,
@@ -149,10 +149,10 @@ fn hose_valve() -> Card {
     }
 }
 
-/// A box that is told new run times every day and falls back on what it is set to.
+/// A controller that is told new run times every day and falls back on what it is set to.
 fn daily() -> Card {
     Card {
-        name: "18-station box that takes daily run times".into(),
+        name: "18-station controller that takes daily run times".into(),
         stations: 18,
         programs: 6,
         starts_per_program: 8,
@@ -168,7 +168,7 @@ fn daily() -> Card {
     }
 }
 
-/// What such a box may ask: words and numbers of ours, to be corrected against the box in front of one.
+/// What such a controller may ask: words and numbers of ours, to be corrected against the controller in front of one.
 fn asks() -> Computing {
     let asked = |input, choices: &[(&str, f64)]| AskedInput {
         input,
@@ -232,9 +232,9 @@ mod tests {
     }
 
     #[test]
-    fn the_generic_cards_span_what_boxes_differ_in() {
+    fn the_generic_cards_span_what_controllers_differ_in() {
         let cards: Vec<Card> = generic().into_iter().map(|(_, card)| card).collect();
-        for scope in [PercentageScope::Box, PercentageScope::Program, PercentageScope::Month] {
+        for scope in [PercentageScope::Controller, PercentageScope::Program, PercentageScope::Month] {
             assert!(cards.iter().any(|c| c.percentage_scope == scope));
         }
         for overlap in [Overlap::Queue, Overlap::Concurrent] {

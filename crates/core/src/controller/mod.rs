@@ -1,5 +1,5 @@
-//! The controller card: what a box can hold, as data that its user can write. A card knows no
-//! make; it lists limits. [`Card::check`] refuses a card that no box could be; [`library`] holds
+//! The controller card: what a controller can hold, as data that its user can write. A card knows no
+//! make; it lists limits. [`Card::check`] refuses a card that no controller could be; [`library`] holds
 //! the generic ones.
 
 use crate::quantity::ratio::Percentage;
@@ -21,11 +21,11 @@ pub use library::{generic, twelve_stations};
 /// What a percentage is set for.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum PercentageScope {
-    /// One for the whole box.
-    Box,
+    /// One for the whole controller.
+    Controller,
     /// One for each program.
     Program,
-    /// One for each month, whole box.
+    /// One for each month, whole controller.
     Month,
 }
 
@@ -49,7 +49,7 @@ pub enum PercentageTarget {
     Cycle,
 }
 
-/// What a box does when a program's start comes while another program runs.
+/// What a controller does when a program's start comes while another program runs.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Overlap {
     /// It waits until the other is done.
@@ -58,7 +58,7 @@ pub enum Overlap {
     Concurrent,
 }
 
-/// What can be wired to a box's sensor port.
+/// What can be wired to a controller's sensor port.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum SensorPort {
     /// A switch whose open contact holds watering.
@@ -73,20 +73,20 @@ pub enum SensorPort {
     TwoWire,
 }
 
-/// Which ways of choosing days a box has.
+/// Which ways of choosing days a controller has.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct DayModes {
     /// Days of the week.
     pub weekdays: bool,
     /// Odd and even dates.
     pub parity: bool,
-    /// Longest interval of "every n-th day"; 0 when the box has none.
+    /// Longest interval of "every n-th day"; 0 when the controller has none.
     pub longest_interval: u8,
     /// Weekdays on which nothing runs, whatever the mode.
     pub never_days: bool,
 }
 
-/// What a box can hold.
+/// What a controller can hold.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Card {
     /// Name of the card.
@@ -121,7 +121,7 @@ pub struct Card {
     pub rounding_step: Seconds,
     /// Whether a cycle and a soak can be set for a station.
     pub cycle_and_soak: bool,
-    /// Programs that meet.
+    /// Overlapping programs.
     pub overlap: Overlap,
     /// Longest pause between two stations.
     pub longest_delay: Seconds,
@@ -143,7 +143,7 @@ pub struct Card {
     pub master_valve: bool,
     /// Whether a pump start can be set for each station.
     pub pump_start: bool,
-    /// Whether the box takes new run times every day; those it is set to are then its fallback.
+    /// Whether the controller takes new run times every day; those it is set to are then its fallback.
     pub daily_run_times: bool,
     /// What it asks of each zone, where it works out its minutes by itself.
     pub computing: Option<Computing>,
@@ -248,12 +248,12 @@ impl Card {
         faults
     }
 
-    /// A run time at a percentage, as the box counts it.
+    /// A run time at a percentage, as the controller counts it.
     ///
     /// Common practice: 90 % of 10 min is 9 min, 50 % of 15 min is 7 min 30 s, 200 % of 8 is 16.
     #[must_use]
     pub fn scaled(&self, run_time: Seconds, percentage: Percentage) -> Seconds {
-        // In hundredths of a second, so that nothing is rounded before the box rounds.
+        // In hundredths of a second, so that nothing is rounded before the controller rounds.
         let exact = run_time * i64::from(percentage.percent());
         let step = self.rounding_step.max(Seconds::ONE);
         let hundred = step * 100;
@@ -283,7 +283,7 @@ mod tests {
     }
 
     #[test]
-    fn rounding_is_the_boxs_own() {
+    fn rounding_is_the_controllers_own() {
         let with = |rounding| Card { rounding, rounding_step: Seconds::from_s(60), ..twelve_stations() };
         let half = |rounding| with(rounding).scaled(Seconds::from_min(15), Percentage::from_percent(50));
         assert_eq!(half(Rounding::Down), Seconds::from_min(7));

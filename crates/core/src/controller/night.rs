@@ -1,9 +1,9 @@
-//! One night as the box can be told it: zones grouped into programs by their number of cycles,
+//! One night as the controller can be told it: zones grouped into programs by their number of cycles,
 //! start times for each program, every run placed, working back from the window's end.
 //!
 //! A program repeats all of its zones at each start. So zones with the same number of cycles
 //! share a program, and each pass over the programs (most cycles first) waits until every zone in
-//! it has soaked. Any box with a few programs and starts can be keyed with the result.
+//! it has soaked. Any controller with a few programs and starts can be keyed with the result.
 
 use crate::controller::Card;
 use crate::ground::application::Cycles;
@@ -45,7 +45,7 @@ pub struct Run {
     pub minutes: u32,
 }
 
-/// A program as it is keyed in.
+/// A program as it is programmed.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct NightProgram {
     /// A, B, C, ...
@@ -54,7 +54,7 @@ pub struct NightProgram {
     pub lane: u8,
     /// Starts, as minutes from the start of the plan.
     pub starts: Vec<u32>,
-    /// Stations and the minutes each runs at every start, in the order of the box.
+    /// Stations and the minutes each runs at every start, in the order of the controller.
     pub zones: Vec<(u16, u32)>,
 }
 
@@ -67,13 +67,13 @@ pub struct Layout {
     pub runs: Vec<Run>,
     /// Minutes from the first start to the last end.
     pub span_minutes: u32,
-    /// Zones whose cycle count was raised to share a program, or cut to the box's starts.
+    /// Zones whose cycle count was raised to share a program, or cut to the controller's starts.
     pub adjusted: Vec<(u16, Cycles)>,
-    /// The box splits the run times itself: one start, with a cycle and a soak set for each station.
+    /// The controller splits the run times itself: one start, with a cycle and a soak set for each station.
     pub built_in: bool,
 }
 
-/// What a box can be keyed with for a night.
+/// What a controller can be keyed with for a night.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Keying {
     /// Programs.
@@ -93,11 +93,11 @@ pub struct Keying {
 }
 
 impl Keying {
-    /// Of a card, and the pause between stations that is set on the box.
+    /// Of a card, and the station delay that is set on the controller.
     #[must_use]
     pub fn of(card: &Card, delay: Seconds) -> Self {
         let step = card.run_step.s().max(1);
-        // Advice is in whole minutes: the fewest that the box's own step divides.
+        // Advice is in whole minutes: the fewest that the controller's own step divides.
         let run_step = (1..=60).find(|minutes| minutes * 60 % step == 0).unwrap_or(60);
         Self {
             programs: card.programs.max(1),
@@ -110,7 +110,7 @@ impl Keying {
         }
     }
 
-    /// The cycles that come nearest to what a zone asks and that can be keyed: run times in the box's step, none
+    /// The cycles that come nearest to what a zone asks and that can be keyed: run times in the controller's step, none
     /// longer than it allows, and none longer than was asked where water would run off.
     #[must_use]
     pub fn keyed(&self, asked: Cycles) -> Cycles {
@@ -136,7 +136,7 @@ impl Keying {
 pub enum Shortfall {
     /// The window is full; it comes first on the next night.
     Deferred,
-    /// It alone is longer than the window or has more cycles than the box has starts; it runs as
+    /// It alone is longer than the window or has more cycles than the controller has starts; it runs as
     /// long as it can, the rest carries over.
     Cut {
         /// Minutes that were asked for.
@@ -171,7 +171,7 @@ impl NightPlan {
         Some(first + SignedDuration::from_mins(i64::from(minute)))
     }
 
-    /// The same night with what another box of hours of it holds, later on the clock.
+    /// The same night with what another controller of hours of it holds, later on the clock.
     #[must_use]
     pub fn then(mut self, later: Self) -> Self {
         self.window_until = self.window_until.max(later.window_until);
@@ -210,9 +210,9 @@ impl NightPlan {
     }
 }
 
-/// Lays out due zones on a box.
+/// Lays out due zones on a controller.
 ///
-/// When their cycle counts need more programs than the box has, the nearest counts are merged
+/// When their cycle counts need more programs than the controller has, the nearest counts are merged
 /// upward: more, shorter cycles never raise runoff. More cycles than starts are cut.
 #[must_use]
 pub fn lay_out(due: &[Due], keying: &Keying) -> Layout {
@@ -223,7 +223,7 @@ pub fn lay_out(due: &[Due], keying: &Keying) -> Layout {
     built_in(due, keying)
 }
 
-/// One start, and the box splits each run time: the next station that has soaked runs, else the box waits.
+/// One start, and the controller splits each run time: the next station that has soaked runs, else the controller waits.
 fn built_in(due: &[Due], keying: &Keying) -> Layout {
     let mut zones: Vec<(Due, u32, u32)> = due.iter().map(|zone| (*zone, 0, 0)).collect();
     zones.sort_by_key(|(zone, _, _)| zone.number);
@@ -269,7 +269,7 @@ fn by_starts(due: &[Due], keying: &Keying) -> Layout {
     Layout { programs, runs, span_minutes, adjusted, built_in: false }
 }
 
-/// Due zones with the cycles that a box can give them.
+/// Due zones with the cycles that a controller can give them.
 struct Counted {
     zones: Vec<(Due, Cycles)>,
     /// Counts of cycles that occur, with their lanes, the highest first: a program each.
@@ -328,7 +328,7 @@ struct Laying<'a> {
     runs: Vec<Run>,
     /// When each zone has soaked.
     soaked_at: BTreeMap<u16, u32>,
-    /// When the box is free.
+    /// When the controller is free.
     free_from: u32,
 }
 
@@ -359,7 +359,7 @@ impl Laying<'_> {
         }
     }
 
-    /// Lays one pass of a program, at the soonest where its zones have soaked and the box is free.
+    /// Lays one pass of a program, at the soonest where its zones have soaked and the controller is free.
     fn lay(&mut self, index: usize, pass: u32, soonest: u32, keying: &Keying) {
         let Some(program) = self.programs.get_mut(index) else { return };
         let mut soonest = soonest.max(self.free_from);
@@ -370,7 +370,7 @@ impl Laying<'_> {
             soonest = soonest.max(soaked.saturating_sub(within));
             within += minutes + keying.pause_min;
         }
-        // The box takes starts in its own step only.
+        // The controller takes starts in its own step only.
         let step = keying.start_step_min.max(1);
         let mut at = soonest.div_ceil(step) * step;
         program.starts.push(at);
@@ -419,7 +419,7 @@ fn shortened(kept: &[Due], zone: Due, keying: &Keying, room: u32) -> Option<Due>
 pub fn place(evening: Date, due: &[Due], keying: &Keying, (open, shut): (Zoned, Zoned)) -> NightPlan {
     let (window_from, window_until) = (open, shut);
     let room = window_until.duration_since(&window_from).as_mins().max(0);
-    // The first start goes back to the box's step, which may cost all but a minute of one.
+    // The first start goes back to the controller's step, which may cost all but a minute of one.
     let room = u32::try_from(room).unwrap_or(0).saturating_sub(keying.start_step_min.max(1) - 1);
     let keyed = |zone: &Due| {
         let cycles = keying.keyed(zone.cycles);
@@ -513,7 +513,7 @@ mod tests {
     }
 
     #[test]
-    fn a_box_with_coarse_starts_gets_starts_it_can_hold() {
+    fn a_controller_with_coarse_starts_gets_starts_it_can_hold() {
         let card = Keying { start_step_min: 15, ..controller(3, 4) };
         let due = [due(1, 2, 6, 30), due(2, 2, 10, 20), due(3, 1, 20, 0)];
         let night = placed(&due, &card, window(), &TimeZone::UTC);

@@ -60,7 +60,7 @@ mod tests {
 
     fn spans(law: &Law, head: HeadType, (from, until): (i8, i8)) -> Vec<String> {
         let window = Hours { from: time(from, 0, 0, 0), until: time(until, 0, 0, 0) };
-        let subject = Subject { box_number: 1, station: 1, head: Some(head) };
+        let subject = Subject { controller_number: 1, station: 1, head: Some(head) };
         let open = open_spans(law, subject, date(2026, 7, 14), Windows::only(window), &TimeZone::UTC);
         let clock = |at: Timestamp| at.strftime("%d %H").to_string();
         open.into_iter().map(|(a, b)| format!("{}-{}", clock(a), clock(b))).collect()

@@ -285,8 +285,8 @@ impl Ordinance {
 /// Leave to water new planting until a date.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Permit {
-    /// Number of the box at the site.
-    pub box_number: u8,
+    /// Number of the controller at the site.
+    pub controller_number: u8,
     /// Station.
     pub station: u16,
     /// First date it holds; `None`: it holds already, whatever the date.
@@ -301,7 +301,7 @@ impl Permit {
     /// Whether it frees a subject on a date; both its first and its last date are included.
     #[must_use]
     pub fn frees(&self, subject: Subject, date: Date) -> bool {
-        (self.box_number, self.station) == (subject.box_number, subject.station)
+        (self.controller_number, self.station) == (subject.controller_number, subject.station)
             && self.from.is_none_or(|from| from <= date)
             && date <= self.until
     }
@@ -328,8 +328,8 @@ pub struct Law {
 /// Whom a restriction may concern.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 pub struct Subject {
-    /// Number of the box at the site.
-    pub box_number: u8,
+    /// Number of the controller at the site.
+    pub controller_number: u8,
     /// Station.
     pub station: u16,
     /// What applies its water; `None`: no zone is known at the station, so that no kind of head exempts it.
@@ -396,7 +396,7 @@ impl Law {
     #[must_use]
     pub fn has_permit(&self, subject: Subject) -> bool {
         let mut permits = self.applied.iter().flat_map(|a| &a.permits);
-        permits.any(|p| (p.box_number, p.station) == (subject.box_number, subject.station))
+        permits.any(|p| (p.controller_number, p.station) == (subject.controller_number, subject.station))
     }
 
     /// One that stands for every subject whom the law treats as it treats this one: stations that no permit names

@@ -1,4 +1,4 @@
-//! The steps of a card: the nearest values that a box can be set to.
+//! The steps of a card: the nearest values that a controller can be set to.
 
 use super::Card;
 use crate::quantity::ratio::Percentage;

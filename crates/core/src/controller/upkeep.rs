@@ -1,4 +1,4 @@
-//! Upkeep of a box by the wall clock: its own clock after a change, and its backup battery.
+//! Upkeep of a controller by the wall clock: its own clock after a change, and its backup battery.
 
 use super::Card;
 use jiff::civil::Date;
@@ -7,8 +7,8 @@ use jiff::{Timestamp, ToSpan};
 
 /// What is looked after.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum BoxTask {
-    /// The clock: the wall clock was moved, and a box that does not follow runs an hour off.
+pub enum ControllerTask {
+    /// The clock: the wall clock was moved, and a controller that does not follow runs an hour off.
     Clock,
     /// The battery that keeps clock and programs through a power cut.
     BackupBattery,
@@ -16,9 +16,9 @@ pub enum BoxTask {
 
 /// A task with its date.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct BoxDue {
+pub struct ControllerDue {
     /// What.
-    pub task: BoxTask,
+    pub task: ControllerTask,
     /// When it is due, or was: the date of the last change of the clock, or some months after the last battery;
     /// `None` where nobody knows when that was.
     pub on: Option<Date>,
@@ -36,30 +36,34 @@ pub fn clock_changes(tz: &TimeZone, at: Timestamp) -> (Option<Date>, Option<Date
     (tz.preceding(at + 1.second()).find(moves).map(date), tz.following(at).find(moves).map(date))
 }
 
-/// A change of the clock longer ago than this says nothing about a box any more, days.
+/// A change of the clock longer ago than this says nothing about a controller any more, days.
 const CLOCK_DAYS: i32 = 366;
 
-/// The tasks of a box at an instant. `done` says when a task was done last.
+/// The tasks of a controller at an instant. `done` says when a task was done last.
 #[must_use]
 pub fn due(
     card: &Card,
     tz: &TimeZone,
     at: Timestamp,
-    done: impl Fn(BoxTask) -> Option<Timestamp>,
-) -> Vec<BoxDue> {
+    done: impl Fn(ControllerTask) -> Option<Timestamp>,
+) -> Vec<ControllerDue> {
     let today = at.to_zoned(tz.clone()).date();
     let day = |t: Timestamp| t.to_zoned(tz.clone()).date();
     let mut out = Vec::new();
     let (last, _) = clock_changes(tz, at);
     if let Some(last) = last.filter(|last| (today - *last).get_days() <= CLOCK_DAYS) {
-        let done = done(BoxTask::Clock).map(day);
+        let done = done(ControllerTask::Clock).map(day);
         let now = done.is_none_or(|done| done < last);
-        out.push(BoxDue { task: BoxTask::Clock, on: Some(last), now });
+        out.push(ControllerDue { task: ControllerTask::Clock, on: Some(last), now });
     }
     if card.backup_battery_months > 0 {
-        let done = done(BoxTask::BackupBattery).map(day);
+        let done = done(ControllerTask::BackupBattery).map(day);
         let on = done.map(|done| done.saturating_add(i32::from(card.backup_battery_months).months()));
-        out.push(BoxDue { task: BoxTask::BackupBattery, on, now: on.is_none_or(|on| on <= today) });
+        out.push(ControllerDue {
+            task: ControllerTask::BackupBattery,
+            on,
+            now: on.is_none_or(|on| on <= today),
+        });
     }
     out
 }
@@ -79,8 +83,9 @@ mod tests {
         // Rules of the European Union, in force in 2026: last Sundays of March and October, at 01:00 UTC.
         let tz = TimeZone::get("Europe/Zurich").unwrap();
         let asked = |now: Timestamp, done: Option<Timestamp>| {
-            let all = due(&twelve_stations(), &tz, now, |task| done.filter(|_| task == BoxTask::Clock));
-            let own = all.into_iter().find(|d| d.task == BoxTask::Clock).unwrap();
+            let all =
+                due(&twelve_stations(), &tz, now, |task| done.filter(|_| task == ControllerTask::Clock));
+            let own = all.into_iter().find(|d| d.task == ControllerTask::Clock).unwrap();
             (own.on.unwrap(), own.now)
         };
         let before = at(&tz, date(2026, 10, 25), 1);
@@ -95,7 +100,7 @@ mod tests {
     fn where_no_clock_is_moved_there_is_nothing_to_do() {
         let tz = TimeZone::get("Etc/GMT+1").unwrap();
         let all = due(&twelve_stations(), &tz, at(&tz, date(2026, 7, 14), 20), |_| None);
-        assert_eq!(all.iter().map(|d| d.task).collect::<Vec<_>>(), [BoxTask::BackupBattery]);
+        assert_eq!(all.iter().map(|d| d.task).collect::<Vec<_>>(), [ControllerTask::BackupBattery]);
         assert_eq!(clock_changes(&tz, at(&tz, date(2026, 7, 14), 20)), (None, None));
         // A rule that was given up long ago asks nobody any more.
         let still = TimeZone::get("Asia/Tokyo").unwrap();

@@ -60,7 +60,7 @@ pub fn budget_month(
         },
         WorkingStep {
             name: "what it is given a day, net",
-            formula: "runs a day × run time at the percentage, as the box rounds it × rate ÷ 60 ÷ multiplier",
+            formula: "runs a day × run time at the percentage, as the controller rounds it × rate ÷ 60 ÷ multiplier",
             source: "every start of a year as set; multiplier 1 ÷ (0.4 + 0.6 DU), Irrigation Association (from memory)",
             inputs: vec![
                 sourced("precipitation rate", resolved.rate, Quantity::Rate),
@@ -89,7 +89,7 @@ pub fn budget_month(
     });
     let mut assumptions = vec![match rain {
         RainRule::LeftToHold => {
-            "Rain is not in the budget: the rain hold of the box skips watering after rain, and counting it twice would starve the plants."
+            "Rain is not in the budget: the rain hold of the controller skips watering after rain, and counting it twice would starve the plants."
         }
         RainRule::Counted => "Rain is in the budget; a rain hold on top of it would count it twice.",
     }];
@@ -103,7 +103,7 @@ pub fn budget_week(zone: &WeekZone) -> Explanation {
     let steps = vec![
         WorkingStep {
             name: "need of the week",
-            formula: "plant demand of seven days - rain that entered the soil, never below nought",
+            formula: "plant demand of seven days - rain that entered the soil, never below 0",
             source: "FAO-56 eq. 85; rain bounded by the intake of the soil",
             inputs: vec![
                 Input {

@@ -142,7 +142,7 @@ pub fn reference_et(climate: &Climate, date: Date) -> Explanation {
     let Some(day) = climate.day(date) else {
         let (formula, source) = match from {
             DemandFrom::Expected(ExpectedFrom::Forecast) => (
-                "the reference ET equation on the temperatures, humidity, sun and wind that are foretold",
+                "the reference ET equation on the temperatures, humidity, sun and wind that are forecast",
                 "the forecast of the site's weather service",
             ),
             DemandFrom::Expected(ExpectedFrom::RoughEstimate) => (
@@ -349,13 +349,13 @@ pub fn depletion(zone: &ZoneTonight) -> Explanation {
 const fn evidence(of: Evidence) -> &'static str {
     match of {
         Evidence::Logged => "The watering of this day was logged.",
-        Evidence::Metered => "The box watered this day as it is set, and the meter says how much.",
+        Evidence::Metered => "The controller watered this day as it is set, and the meter says how much.",
         Evidence::Device => "A device told what ran on this day.",
         Evidence::AsSet => {
-            "The box is taken to have watered this day as it is set, but for what sensors, delays and the off-season held."
+            "The controller is taken to have watered this day as it is set, but for what sensors, delays and the off-season held."
         }
         Evidence::AsAdvised => {
-            "What the box ran on this day is not known: watering as advised is taken to have run."
+            "What the controller ran on this day is not known: watering as advised is taken to have run."
         }
     }
 }
@@ -390,7 +390,7 @@ pub fn minutes(zone: &ZoneTonight) -> Explanation {
         steps: vec![
             WorkingStep {
                 name: "run-time multiplier",
-                formula: "1 ÷ (0.4 + 0.6 × distribution uniformity, 50 % at the least: below that mend, not add minutes)",
+                formula: "1 ÷ (0.4 + 0.6 × distribution uniformity, 50 % at the least: below that repair, do not add minutes)",
                 source: "Irrigation Association (from memory)",
                 inputs: vec![sourced("distribution uniformity (low quarter)", k.uniformity, |v| {
                     Quantity::Percent(v.percent())
@@ -462,7 +462,7 @@ pub fn cycles(zone: &ZoneTonight) -> Explanation {
         result: Quantity::Count(cycles.count),
     });
     if zone.cycles.is_some_and(|c| c.count > zone.refill.cycles.count) {
-        assumptions.push("Zones share programs on this box, so this zone takes more, shorter cycles.");
+        assumptions.push("Zones share programs on this controller, so this zone takes more, shorter cycles.");
     }
     Explanation { title: "Cycles and soaks", steps, assumptions }
 }

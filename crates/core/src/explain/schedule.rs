@@ -60,7 +60,7 @@ pub fn weekly(zone: &WiredZone, given: &Given) -> Explanation {
         WorkingStep {
             name: "what it gets a week, net",
             formula: "minutes as set × precipitation rate ÷ 60 ÷ multiplier",
-            source: "every run of the coming four weeks, percentage and rounding of the box included",
+            source: "every run of the coming four weeks, percentage and rounding of the controller included",
             inputs: vec![
                 computed("minutes as set", Quantity::Time(Minutes::from_min(given.minutes_a_week))),
                 computed("run-time multiplier", Quantity::Ratio(resolved.multiplier)),
@@ -83,7 +83,7 @@ pub fn weekly(zone: &WiredZone, given: &Given) -> Explanation {
         },
     ];
     Explanation {
-        title: "Gets against need",
+        title: "Applied versus required",
         steps,
         assumptions: vec![
             "No rain is counted.",

@@ -100,7 +100,7 @@ pub fn run_time_multiplier(uniformity: Share) -> f64 {
     1.0 / (0.4 + 0.6 * uniformity.fraction())
 }
 
-/// Run time for a net depth, before rounding to the box's minutes.
+/// Run time for a net depth, before rounding to the controller's minutes.
 #[must_use]
 pub fn run_time(net: Millimetres, rate: MillimetresPerHour, multiplier: f64) -> Minutes {
     Minutes::from_min(60.0 * net.mm() * multiplier / rate.mm_per_hour())
@@ -110,7 +110,7 @@ pub fn run_time(net: Millimetres, rate: MillimetresPerHour, multiplier: f64) -> 
 /// water needs to soak in.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct CycleLimit {
-    /// Longest cycle; `None` when the soil takes water in as fast as it comes.
+    /// Max cycle time; `None` when the soil takes water in as fast as it comes.
     pub longest: Option<Minutes>,
     /// Shortest soak between two cycles.
     pub soak: Minutes,
@@ -133,7 +133,7 @@ pub fn cycle_limit(texture: Texture, slope_pct: f64, rate: MillimetresPerHour) -
     }
 }
 
-/// A run time as the box takes it: whole minutes, in equal cycles with a soak between.
+/// A run time as the controller takes it: whole minutes, in equal cycles with a soak between.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Cycles {
     /// How many cycles.
@@ -163,7 +163,7 @@ impl Cycles {
 }
 
 /// The fewest equal whole-minute cycles that give a run time within its limit. A limit under a
-/// minute counts as one: no box runs less.
+/// minute counts as one: no controller runs less.
 ///
 /// Rounds the run time to the nearest minute (at least one), then each cycle up, so the total is
 /// at most `count - 1` minutes over.

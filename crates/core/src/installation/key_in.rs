@@ -1,4 +1,4 @@
-//! What to key into a box that works out its own minutes, zone by zone, and what it will do with it.
+//! What to key into a controller that works out its own minutes, zone by zone, and what it will do with it.
 
 use super::WiredZone;
 use crate::controller::{AskedInput, Computing, Input};
@@ -14,28 +14,28 @@ pub struct KeyedInput {
     pub input: Input,
     /// What was measured or stands as a default, in the unit of the input; `None` for windows and days.
     pub measured: Option<f64>,
-    /// The box's choice to take; `None` where a number is keyed.
+    /// The controller's choice to take; `None` where a number is programmed.
     pub choice: Option<String>,
     /// What that choice stands for, or the number to key.
     pub keyed: Option<f64>,
 }
 
-/// What to key in for a zone.
+/// What to program for a zone.
 #[derive(Debug, Clone, PartialEq)]
 pub struct ZoneKeyIn {
     /// The station.
     pub station: u16,
     /// Inputs in the order of the card.
     pub inputs: Vec<KeyedInput>,
-    /// What the box will then water over a year, as a share of what the zone needs beside the rain; without a unit, 1 is
+    /// What the controller will then water over a year, as a share of what the zone needs beside the rain; without a unit, 1 is
     /// just right.
     pub does: f64,
     /// The same month by month; `None` where the zone needs nothing.
     pub does_in: ByMonth<Option<f64>>,
 }
 
-/// Deepest and highest correction that is advised where the box takes any number, percent: beyond it another input is
-/// wrong, and some boxes end there (our stated bounds).
+/// Deepest and highest correction that is advised where the controller takes any number, percent: beyond it another input is
+/// wrong, and some controllers end there (our stated bounds).
 const TRIM: (f64, f64) = (-25.0, 25.0);
 
 /// The mean of something over the year, each month by the demand of the zone in it; over all months alike where it never
@@ -66,10 +66,10 @@ fn measured((zone, et0): (&WiredZone, &ByMonth<Millimetres>), input: Input, date
     })
 }
 
-/// What to key into a box for a zone on a date. Each input takes the choice nearest to what was measured; a trim, where
-/// the box has one, takes up what the other choices leave.
+/// What to key into a controller for a zone on a date. Each input takes the choice nearest to what was measured; a trim, where
+/// the controller has one, takes up what the other choices leave.
 ///
-/// The box waters `ET0 × plants × sun × maturity × (1 + trim) ÷ efficiency ÷ rate` of time; the zone puts down its own
+/// The controller waters `ET0 × plants × sun × maturity × (1 + trim) ÷ efficiency ÷ rate` of time; the zone puts down its own
 /// rate in that time, and needs `ET0 × factor × multiplier`. ET0 is the same on both sides. The plants are those whose
 /// coefficient meets the demand of the whole year best, not that of the day on which somebody programs it: it stays for
 /// the seasons to come. `et0` is the usual one of each month, mm a day.
@@ -100,7 +100,7 @@ pub fn key_in(zone: &WiredZone, computing: &Computing, et0: &ByMonth<Millimetres
     };
     let needed = sum(&needs_in);
     let untrimmed = if needed > 0.0 { sum(&|_| brings) / needed } else { 1.0 };
-    // No more than the box has: its choices end where they end, and so does what it takes as a number.
+    // No more than the controller has: its choices end where they end, and so does what it takes as a number.
     let wanted = (100.0 * (1.0 / untrimmed - 1.0)).clamp(TRIM.0, TRIM.1);
     let trim = computing.asked(Input::Trim).map(|asked| keyed(asked, wanted.round()));
     let inputs = computing
@@ -124,7 +124,7 @@ pub fn key_in(zone: &WiredZone, computing: &Computing, et0: &ByMonth<Millimetres
     ZoneKeyIn { station: zone.zone.number, inputs, does: untrimmed * trimmed, does_in }
 }
 
-/// Shares of the need between which a box does enough.
+/// Shares of the need between which a controller does enough.
 pub const DOES_ENOUGH: (Share, Share) = (Share::from_fraction(0.9), Share::from_fraction(1.15));
 
 #[cfg(test)]
@@ -147,7 +147,7 @@ mod tests {
     }
 
     #[test]
-    fn a_box_that_takes_every_number_is_off_only_by_what_it_assumes_of_the_heads() {
+    fn a_controller_that_takes_every_number_is_off_only_by_what_it_assumes_of_the_heads() {
         let there = samples::installation();
         let zone = &there.zones[0];
         let all = [Input::Rate, Input::Plants, Input::Sun, Input::Maturity].map(|input| asked(input, &[]));
@@ -164,7 +164,7 @@ mod tests {
     }
 
     #[test]
-    fn a_coarse_choice_is_told_with_what_it_makes_the_box_do() {
+    fn a_coarse_choice_is_told_with_what_it_makes_the_controller_do() {
         let there = samples::installation();
         let zone = &there.zones[0];
         let rate = zone.resolved.rate.value.mm_per_hour();
@@ -228,7 +228,7 @@ mod tests {
             assert!((0.7..1.3).contains(&july), "summer has enough: {july}");
             assert!(january > 3.0, "the error of the other months is told: {january}");
         }
-        // A trim takes up what is left, and no more than a box has.
+        // A trim takes up what is left, and no more than a controller has.
         let mut with_trim = asks();
         with_trim.asks.push(asked(Input::Trim, &[]));
         let found = key_in(&there.zones[0], &with_trim, &there.monthly_et0, DAY);

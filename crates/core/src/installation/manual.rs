@@ -1,4 +1,4 @@
-//! Work by hand at the box: a test walk, a run of one zone or program, a cooling syringe, and the
+//! Manual run at the controller: a test walk, a run of one zone or program, a cooling syringe, and the
 //! order in which lines are blown out before winter.
 
 use crate::controller::ordinance::Forbidden;
@@ -92,12 +92,12 @@ impl ManualRun {
     }
 }
 
-/// What stands in the way of a run by hand.
+/// What stands in the way of a manual run.
 #[derive(Debug, Clone, PartialEq, Default)]
 pub struct Obstacles {
     /// Stations that an ordinance forbids then.
     pub forbidden: Vec<(u16, Forbidden)>,
-    /// Scheduled runs at the same time; a box usually breaks them off.
+    /// Scheduled runs at the same time; a controller usually breaks them off.
     pub scheduled: Vec<ScheduledRun>,
 }
 
@@ -109,8 +109,8 @@ pub const TEST_WALK: (Seconds, Seconds) = (Seconds::from_s(30), Seconds::from_mi
 #[must_use]
 pub fn test_walk(installation: &Installation, each: Seconds, pause: Seconds) -> ManualRun {
     let length = each.clamp(TEST_WALK.0, TEST_WALK.1);
-    let on_box = installation.zones.iter().filter(|z| z.zone.number <= installation.card.stations);
-    ManualRun::of(installation, on_box.map(|z| (z.zone.number, length)), pause)
+    let on_controller = installation.zones.iter().filter(|z| z.zone.number <= installation.card.stations);
+    ManualRun::of(installation, on_controller.map(|z| (z.zone.number, length)), pause)
 }
 
 /// One zone by hand.

@@ -1,4 +1,4 @@
-//! A box where it hangs: its card, the zones wired to it with what they need, the hours, the law
+//! A controller where it hangs: its card, the zones wired to it with what they need, the hours, the law
 //! and the supply. Checks, planner and drawings all start from it.
 
 pub mod key_in;
@@ -73,7 +73,7 @@ impl WiredZone {
         self.minutes_for(self.demand * 7.0).min_value() >= LEAST_NEED_MIN
     }
 
-    /// Longest cycle, whole minutes of it and at least one; `None` when the soil takes all of it in.
+    /// Max cycle time, whole minutes of it and at least one; `None` when the soil takes all of it in.
     #[must_use]
     pub fn longest_cycle(&self) -> Option<Seconds> {
         let whole = |m: Minutes| Seconds::of(Minutes::from_min(m.min_value().floor().max(1.0)), f64::round);
@@ -87,7 +87,7 @@ impl WiredZone {
     }
 }
 
-/// Water that something else takes from the same supply: a run of another box.
+/// Water that something else takes from the same supply: a run of another controller.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Elsewhere {
     /// When it begins.
@@ -98,13 +98,13 @@ pub struct Elsewhere {
     pub flow: LitresPerMinute,
 }
 
-/// A box where it hangs.
+/// A controller where it hangs.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Installation {
-    /// What the box can hold.
+    /// What the controller can hold.
     pub card: Card,
     /// Its number at the site.
-    pub box_number: u8,
+    pub controller_number: u8,
     /// Its zones, in the order of their stations.
     pub zones: Vec<WiredZone>,
     /// When watering may run.
@@ -113,13 +113,13 @@ pub struct Installation {
     pub on: Date,
     /// What the supply gives, if known.
     pub supply: Option<LitresPerMinute>,
-    /// What other boxes take of it, in order of time; empty when there is none.
+    /// What other controllers take of it, in order of time; empty when there is none.
     pub elsewhere: Vec<Elsewhere>,
     /// What must be kept to.
     pub law: Law,
     /// Its sensors.
     pub sensors: Vec<crate::sensors::Sensor>,
-    /// Time zone of the clock in the box.
+    /// Time zone of the clock in the controller.
     pub tz: TimeZone,
     /// Latitude, degrees.
     pub latitude_deg: f64,
@@ -130,12 +130,12 @@ pub struct Installation {
 }
 
 impl Installation {
-    /// Puts a box together. Demand is the mean over the [`DEMAND_DAYS`] from a date of expected ET0
+    /// Puts a controller together. Demand is the mean over the [`DEMAND_DAYS`] from a date of expected ET0
     /// times each zone's demand factor of the day; rain is left to sensors and the daily balance.
     #[must_use]
     pub fn new(
         site: &Site,
-        (card, box_number): (&Card, u8),
+        (card, controller_number): (&Card, u8),
         zones: &[Zone],
         law: Law,
         climate: &Climate,
@@ -148,7 +148,7 @@ impl Installation {
             .collect();
         let mut wired: Vec<WiredZone> = zones
             .iter()
-            .filter(|zone| zone.box_number == box_number)
+            .filter(|zone| zone.controller_number == controller_number)
             .map(|zone| {
                 let resolved = zone.resolve(site.latitude_deg);
                 let factors = days.iter().map(|(date, _)| resolved.demand_factor_on(*date));
@@ -169,7 +169,7 @@ impl Installation {
         wired.sort_by_key(|w| w.zone.number);
         Self {
             card: card.clone(),
-            box_number,
+            controller_number,
             zones: wired,
             windows: site.windows,
             on: from,
@@ -184,7 +184,7 @@ impl Installation {
         }
     }
 
-    /// The same box in a month that begins on a date: what its plants use over the days of that month at its
+    /// The same controller in a month that begins on a date: what its plants use over the days of that month at its
     /// expected ET0.
     #[must_use]
     pub fn in_month(&self, first: Date) -> Self {
@@ -216,7 +216,7 @@ impl Installation {
         self.zones.get(at)
     }
 
-    /// Whether no contact of the box should hold a station: only then may it ignore them.
+    /// Whether no contact of the controller should hold a station: only then may it ignore them.
     #[must_use]
     pub fn no_contact_holds(&self, station: u16) -> bool {
         self.zone(station).is_some_and(|zone| {
@@ -231,10 +231,10 @@ impl Installation {
     #[must_use]
     pub fn subject(&self, station: u16) -> Subject {
         let head = self.zone(station).map(|own| own.zone.head);
-        Subject { box_number: self.box_number, station, head }
+        Subject { controller_number: self.controller_number, station, head }
     }
 
-    /// The windows of a station on the date for which the box stands; those of the site where no zone is wired.
+    /// The windows of a station on the date for which the controller stands; those of the site where no zone is wired.
     #[must_use]
     pub fn windows_of(&self, station: u16) -> Windows {
         self.windows_on(station, self.on)
@@ -289,7 +289,7 @@ impl Installation {
         out
     }
 
-    /// What some settings of this box take from the supply, as another box sees it.
+    /// What some settings of this controller take from the supply, as another controller sees it.
     #[must_use]
     pub fn draws(&self, settings: &Settings, from: Date, to: Date) -> Vec<Elsewhere> {
         crate::controller::schedule::expand(settings, &self.card, &self.tz, from, to)
@@ -360,7 +360,7 @@ fn weight(settings: &Settings, runs: &[ScheduledRun], program: usize, weeks: f64
     if counted > 0.0 && (counted - mean).abs() < 1.0 { mean / counted } else { 1.0 }
 }
 
-/// What each zone of a box gets a week from some runs, over whole weeks. A rhythm of every so many days counts by its
+/// What each zone of a controller gets a week from some runs, over whole weeks. A rhythm of every so many days counts by its
 /// mean, so that it does not matter on which of its days the weeks begin.
 #[must_use]
 pub fn given(
@@ -404,7 +404,7 @@ pub fn given(
 
 #[cfg(test)]
 pub(crate) mod samples {
-    //! A box for tests in other modules: three turf zones and a drip bed.
+    //! A controller for tests in other modules: three turf zones and a drip bed.
     use super::*;
     use crate::controller::twelve_stations;
     use crate::ground::application::HeadType;

@@ -104,7 +104,7 @@ pub const ALLOWABLE_DEPLETION: Bound = bound(
 /// Area of a zone.
 pub const AREA: Bound = bound("Area", "m²", 0.1, 100_000.0, "one valve waters at most a few hectares");
 /// Zone (station) number.
-pub const ZONE_NUMBER: Bound = bound("Zone number", "", 1.0, 250.0, "the station number on the box");
+pub const ZONE_NUMBER: Bound = bound("Zone number", "", 1.0, 250.0, "the station number on the controller");
 /// Flow that the supply can give.
 pub const SUPPLY: Bound = bound("Supply", "L/min", 0.5, 20_000.0, "what meter and main can give at once");
 /// Species factor of the landscape coefficient.
@@ -158,7 +158,7 @@ pub const CATCH_MINUTES: Bound =
     bound("Length of the run", "min", 1.0, 240.0, "long enough for 10 mL and more in a can");
 /// Mouth of a catch can.
 pub const CATCH_THROAT: Bound =
-    bound("Mouth of a can", "cm²", 5.0, 2000.0, "a tuna tin has about 55 cm², a bucket 600");
+    bound("Opening of a can", "cm²", 5.0, 2000.0, "a tuna tin has about 55 cm², a bucket 600");
 /// Water in a catch can.
 pub const CATCH_READING: Bound = bound("Reading", "mL", 0.0, 20_000.0, "what the can caught");
 /// Share of the available water that is left.
@@ -239,6 +239,6 @@ pub const READ_FLOW: Bound = bound("Flow", "L/min", 0.0, 20_000.0, "through the 
 /// ET of a day that was read.
 pub const READ_ET: Bound = bound("ET of a day", "mm", 0.0, 20.0, "no day on land takes more");
 /// A contact.
-pub const READ_CONTACT: Bound = bound("Contact", "", 0.0, 1.0, "1 holds, 0 lets run");
+pub const READ_CONTACT: Bound = bound("Contact", "", 0.0, 1.0, "1 prevents watering, 0 allows it");
 /// Charge of a battery.
 pub const READ_BATTERY: Bound = bound("Battery", "%", 0.0, 100.0, "of its charge");

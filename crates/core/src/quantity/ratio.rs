@@ -1,6 +1,6 @@
 //! Parts of a whole and percentages, so that neither a hundred nor a one is ever taken for the other.
 
-/// The percentage of a box: what it makes of its base run times, in whole percent. At 100 % they stay as
+/// The percentage of a controller: what it makes of its base run times, in whole percent. At 100 % they stay as
 /// they are.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct Percentage(u16);

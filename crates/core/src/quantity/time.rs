@@ -6,7 +6,7 @@ use jiff::civil::{Date, Time};
 use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp, ToSpan};
 
-/// A length of time in whole seconds, the grain of every box: run times, cycles, soaks and pauses. Below
+/// A length of time in whole seconds, the grain of every controller: run times, cycles, soaks and pauses. Below
 /// zero only where a delay between two stations is an overlap.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Default)]
 pub struct Seconds(i64);
@@ -38,7 +38,7 @@ impl Seconds {
     }
 
     /// From a length that may have a fraction, by a rounding such as `f64::round`; beyond a day it is a day,
-    /// and below zero (or not a number) nothing, as no box runs longer.
+    /// and below zero (or not a number) nothing, as no controller runs longer.
     #[must_use]
     pub fn of(length: Minutes, round: impl FnOnce(f64) -> f64) -> Self {
         #[allow(clippy::cast_possible_truncation, reason = "clamped to a day; not a number becomes 0")]

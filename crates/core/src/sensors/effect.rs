@@ -184,7 +184,7 @@ pub fn outcome(
     }
 }
 
-/// The cycle windows of a box: each day's first run begins one of the given length, minutes.
+/// The cycle windows of a controller: each day's first run begins one of the given length, minutes.
 #[must_use]
 pub fn windows_of(runs: &[ScheduledRun], length_min: i64) -> Vec<CycleWindow> {
     let mut out: Vec<CycleWindow> = Vec::new();

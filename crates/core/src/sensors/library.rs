@@ -94,7 +94,7 @@ pub fn generic() -> Vec<(&'static str, SensorCard)> {
     };
     let soil = SensorCard {
         signal: Signal::Data,
-        supply: PowerSupply::FromBox,
+        supply: PowerSupply::FromController,
         wire_longest: Metres::from_m(300.0),
         soil_range_pct: Some((5.0, 60.0)),
         upkeep: vec![(Task::Calibrate, YEARLY)],
@@ -107,7 +107,7 @@ pub fn generic() -> Vec<(&'static str, SensorCard)> {
     };
     let flow = SensorCard {
         signal: Signal::Pulse,
-        supply: PowerSupply::FromBox,
+        supply: PowerSupply::FromController,
         wire_longest: Metres::from_m(600.0),
         per_pulse: Some(1.0),
         upkeep: vec![(Task::Calibrate, YEARLY)],
@@ -115,14 +115,14 @@ pub fn generic() -> Vec<(&'static str, SensorCard)> {
     };
     let et = SensorCard {
         signal: Signal::Data,
-        supply: PowerSupply::FromBox,
+        supply: PowerSupply::FromController,
         upkeep: vec![(Task::Clean, BATTERY_MONTHS), (Task::Calibrate, YEARLY)],
         ..nothing_set("ET sensor, sun and temperature", vec![Sense::Et])
     };
     let combined = SensorCard {
         senses: vec![Sense::Rain, Sense::Freeze, Sense::Et],
         signal: Signal::Data,
-        supply: PowerSupply::FromBox,
+        supply: PowerSupply::FromController,
         upkeep: vec![
             (Task::Clean, BATTERY_MONTHS),
             (Task::TripTest, BATTERY_MONTHS),

@@ -1,7 +1,7 @@
 //! Who can hold whom: zones and programs against sensors.
 //!
 //! The proposal follows from what each zone is exposed to; what somebody chose against it stands and
-//! is shown as chosen. Lighting stations and runs by hand ignore every sensor.
+//! is shown as chosen. Lighting stations and manual runs ignore every sensor.
 
 use super::{Sense, SensorCard};
 use crate::ground::application::HeadType;

@@ -1,6 +1,6 @@
 //! Sensors: what there is, where it stands, how it is wired, whom it can hold, and what it says.
 //!
-//! A card is data that the user can write, as for boxes; it knows no make. What a sensor does is a
+//! A card is data that the user can write, as for controllers; it knows no make. What a sensor does is a
 //! pure function of its setting and its readings ([`state`]); the order in which readings came in
 //! never matters.
 
@@ -60,7 +60,7 @@ impl Sense {
     }
 }
 
-/// How a unit speaks to the box.
+/// How a unit speaks to the controller.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Signal {
     /// A contact that is closed while watering may run, and opens to hold.
@@ -85,7 +85,7 @@ impl Signal {
         }
     }
 
-    /// What a broken wire looks like to the box, as the end of a sentence.
+    /// What a broken wire looks like to the controller, as the end of a sentence.
     #[must_use]
     pub const fn broken_wire(self) -> &'static str {
         match self {
@@ -94,7 +94,7 @@ impl Signal {
                 "a broken wire looks like dry weather: the sensor is ignored and nothing says so"
             }
             Self::Pulse => "a broken wire looks like no water at all: learned flow raises the low alarm",
-            Self::Data => "a broken line goes silent: the last value stands until the box notices",
+            Self::Data => "a broken line goes silent: the last value stands until the controller notices",
         }
     }
 }
@@ -104,8 +104,8 @@ impl Signal {
 pub enum PowerSupply {
     /// Nothing: it is mechanical.
     None,
-    /// The box, over its wires.
-    FromBox,
+    /// The controller, over its wires.
+    FromController,
     /// A battery of its own.
     Battery,
 }
@@ -116,18 +116,18 @@ impl PowerSupply {
     pub const fn label(self) -> &'static str {
         match self {
             Self::None => "needs no power",
-            Self::FromBox => "powered by the box",
+            Self::FromController => "powered by the controller",
             Self::Battery => "battery",
         }
     }
 }
 
-/// How a unit is joined to the box.
+/// How a unit is joined to the controller.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Link {
     /// Its own wires.
     Wire,
-    /// Radio to a receiver at the box.
+    /// Radio to a receiver at the controller.
     Radio,
 }
 
@@ -149,11 +149,11 @@ pub enum Task {
     Battery,
     /// Clean it: leaves, webs, screen, droppings.
     Clean,
-    /// Trip it on purpose and see the box hold.
+    /// Trip it on purpose and see the controller hold.
     TripTest,
     /// Calibrate it again.
     Calibrate,
-    /// Change the backup battery of the box.
+    /// Change the backup battery of the controller.
     BackupBattery,
 }
 
@@ -170,7 +170,7 @@ impl Task {
             Self::Clean => "clean it",
             Self::TripTest => "trip test",
             Self::Calibrate => "calibrate again",
-            Self::BackupBattery => "backup battery of the box",
+            Self::BackupBattery => "backup battery of the controller",
         }
     }
 }
@@ -342,7 +342,7 @@ pub struct Setting {
     pub freeze_at: Celsius,
     /// Holds above.
     pub wind_above: MetresPerSecond,
-    /// Refuses at or above, percent by volume; `None` until it is calibrated.
+    /// Skips watering at or above, percent by volume; `None` until it is calibrated.
     pub soil_threshold_pct: Option<f64>,
     /// Length of the cycle window, minutes; `None` takes what the schedule needs.
     pub cycle_window_min: Option<u32>,
@@ -466,15 +466,15 @@ const STEP_TOLERANCE_MM: f64 = 0.4;
 /// 19.05 mm (common practice).
 pub const INCH_ROUNDING: f64 = 0.06;
 
-/// A sensor as it hangs.
+/// A sensor as installed.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Sensor {
     /// Name at the site.
     pub name: String,
     /// What it is.
     pub card: SensorCard,
-    /// The box that it is for, from 1.
-    pub box_number: u8,
+    /// The controller that it is for, from 1.
+    pub controller_number: u8,
     /// What is set on it.
     pub setting: Setting,
     /// What was measured of its place.
@@ -493,11 +493,11 @@ impl Sensor {
 
     /// A sensor of a card with everything at its default.
     #[must_use]
-    pub fn of_card(card: SensorCard, box_number: u8) -> Self {
+    pub fn of_card(card: SensorCard, controller_number: u8) -> Self {
         Self {
             name: card.name.clone(),
             card,
-            box_number,
+            controller_number,
             setting: Setting::default(),
             placement: placement::Placement::default(),
             map: mapping::Chosen::default(),

@@ -22,9 +22,9 @@ pub struct Placement {
     pub in_spray: Option<bool>,
     /// Height above the ground; for a probe, its depth below it.
     pub height: Option<Metres>,
-    /// Wire or radio distance to the box.
+    /// Wire or radio distance to the controller.
     pub distance: Option<Metres>,
-    /// Walls between it and the box.
+    /// Walls between it and the controller.
     pub walls: Option<u8>,
     /// Whether a thermometer has a radiation shield.
     pub shielded: Option<bool>,

@@ -22,7 +22,7 @@ pub enum Channel {
     Flow,
     /// Reference ET of the day that ends, mm.
     Et,
-    /// Whether a contact holds: 1 holds, 0 lets run.
+    /// Whether a contact holds: 1 prevents watering, 0 allows it.
     Contact,
     /// Charge of its battery, %.
     Battery,

@@ -77,9 +77,9 @@ impl Arc {
     }
 }
 
-/// A box where it hangs.
+/// A controller where it hangs.
 #[derive(Debug, Clone, Copy, PartialEq)]
-pub struct BoxSpot {
+pub struct ControllerSpot {
     /// Its number.
     pub number: u8,
     /// Place.
@@ -97,8 +97,8 @@ pub struct SitePlan {
     pub obstacles: Vec<Obstacle>,
     /// Heads.
     pub arcs: Vec<Arc>,
-    /// Boxes.
-    pub boxes: Vec<BoxSpot>,
+    /// Controllers.
+    pub controllers: Vec<ControllerSpot>,
     /// How far north lies clockwise from up, degrees.
     pub north_deg: f64,
 }
@@ -250,10 +250,10 @@ impl SitePlan {
         Some(self.obstacles.iter().map(polygon).collect())
     }
 
-    /// Length of a wire from a box to a place, straight over the ground; `None` when the box is not on the plan.
+    /// Length of a wire from a controller to a place, straight over the ground; `None` when the controller is not on the plan.
     #[must_use]
-    pub fn wire(&self, box_number: u8, (x, y): (f64, f64)) -> Option<Metres> {
-        let spot = self.boxes.iter().find(|b| b.number == box_number)?;
+    pub fn wire(&self, controller_number: u8, (x, y): (f64, f64)) -> Option<Metres> {
+        let spot = self.controllers.iter().find(|b| b.number == controller_number)?;
         Some(Metres::from_m((spot.x - x).hypot(spot.y - y)))
     }
 
@@ -266,7 +266,7 @@ impl SitePlan {
             .map(|p| (p.x, p.y, p.x + p.width, p.y + p.depth))
             .chain(self.obstacles.iter().map(|o| (o.x, o.y, o.x + o.width, o.y + o.depth)))
             .chain(self.arcs.iter().map(|a| (a.x - a.throw, a.y - a.throw, a.x + a.throw, a.y + a.throw)))
-            .chain(self.boxes.iter().map(|b| (b.x, b.y, b.x, b.y)))
+            .chain(self.controllers.iter().map(|b| (b.x, b.y, b.x, b.y)))
             .chain(places.iter().map(|(x, y)| (*x, *y, *x, *y)));
         let (x0, y0, x1, y1) =
             corners.reduce(|a, b| (a.0.min(b.0), a.1.min(b.1), a.2.max(b.2), a.3.max(b.3)))?;
@@ -287,7 +287,7 @@ mod tests {
             ],
             // A quarter from the corner, towards the south-east.
             arcs: vec![Arc { x: 0.0, y: 0.0, throw: 6.0, from_deg: 90.0, to_deg: 180.0 }],
-            boxes: vec![BoxSpot { number: 1, x: 27.0, y: 4.0 }],
+            controllers: vec![ControllerSpot { number: 1, x: 27.0, y: 4.0 }],
             north_deg: 0.0,
         }
     }
@@ -349,7 +349,7 @@ mod tests {
     }
 
     #[test]
-    fn a_wire_is_as_long_as_the_way_from_its_box() {
+    fn a_wire_is_as_long_as_the_way_from_its_controller() {
         assert_eq!(plan().wire(1, (24.0, 8.0)).map(Metres::m), Some(5.0));
         assert_eq!(plan().wire(2, (24.0, 8.0)), None);
     }

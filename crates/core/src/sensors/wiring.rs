@@ -1,4 +1,4 @@
-//! Wiring: from the ports of a box and the chosen sensors to terminals, or the reason there are none
+//! Wiring: from the ports of a controller and the chosen sensors to terminals, or the reason there are none
 //! and what would do instead.
 //!
 //! Rules (common practice): a hold port wants a contact that opens to hold, and several of them in
@@ -18,7 +18,7 @@ pub enum DecoderInput {
     Polarised,
 }
 
-/// How a sensor is joined to its box.
+/// How a sensor is joined to its controller.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Join {
     /// On a port of its own, by index.
@@ -29,14 +29,14 @@ pub enum Join {
     Decoder {
         /// The port of the path.
         port: usize,
-        /// Its address, from 1, unique on the box.
+        /// Its address, from 1, unique on the controller.
         address: u8,
         /// Which of its inputs, from 1.
         number: u8,
         /// Its input.
         input: DecoderInput,
     },
-    /// In the common wire of the valves: it stops every zone on that common, and runs by hand too.
+    /// In the common wire of the valves: it stops every zone on that common, and manual runs too.
     /// Only where valves close without current.
     ValveCommon,
 }
@@ -72,7 +72,7 @@ fn input_of(card: &SensorCard) -> DecoderInput {
     }
 }
 
-/// Joins sensors to the ports of a box, in the order of the sensors. Numbers and pulses choose first,
+/// Joins sensors to the ports of a controller, in the order of the sensors. Numbers and pulses choose first,
 /// since contacts can share. A decoder has so many inputs under one address, at most one of them polarised.
 #[must_use]
 pub fn assign((ports, inputs): (&[SensorPort], u8), cards: &[&SensorCard]) -> Vec<Result<Join, Refusal>> {
@@ -136,10 +136,10 @@ pub fn assign((ports, inputs): (&[SensorPort], u8), cards: &[&SensorCard]) -> Ve
     out
 }
 
-/// A step at the box or at the sensor, in order.
+/// A step at the controller or at the sensor, in order.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum WiringStep {
-    /// Power off before the box is opened.
+    /// Power off before the controller is opened.
     PowerOff,
     /// Take the jumper out of a port; the sensor is ignored while it is in.
     RemoveJumper(usize),
@@ -173,11 +173,11 @@ pub enum WiringStep {
     SetThreshold,
     /// Power on again.
     PowerOn,
-    /// Tell the box that a sensor is there, and that it is not on bypass.
-    TellBox,
+    /// Tell the controller that a sensor is there, and that it is not on bypass.
+    TellController,
     /// Mount it where the placement check agrees.
     Mount,
-    /// Trip it and see the box hold.
+    /// Trip it and see the controller hold.
     TripTest,
     /// Write it down: date, threshold, battery.
     LogIt,
@@ -201,9 +201,10 @@ pub fn steps(card: &SensorCard, join: Join) -> Vec<WiringStep> {
         steps.push(WiringStep::LayWire);
     }
     steps.push(match join {
-        Join::OwnPort(port) => {
-            WiringStep::Connect { port, polarised: !card.is_contact() || card.supply == PowerSupply::FromBox }
-        }
+        Join::OwnPort(port) => WiringStep::Connect {
+            port,
+            polarised: !card.is_contact() || card.supply == PowerSupply::FromController,
+        },
         Join::InSeries(port) => WiringStep::ConnectInSeries(port),
         Join::Decoder { port, address, number, input } => {
             WiringStep::ConnectDecoder { port, address, number, input }
@@ -213,7 +214,7 @@ pub fn steps(card: &SensorCard, join: Join) -> Vec<WiringStep> {
     steps.push(WiringStep::SetThreshold);
     steps.push(WiringStep::PowerOn);
     if join != Join::ValveCommon {
-        steps.push(WiringStep::TellBox);
+        steps.push(WiringStep::TellController);
     }
     steps.push(WiringStep::Mount);
     steps.push(WiringStep::TripTest);

@@ -62,16 +62,18 @@ impl<'a> Surveys<'a> {
 
     /// How a zone was before, the oldest first.
     #[must_use]
-    pub fn earlier_of(&self, box_number: u8, station: u16) -> &'a [EarlierSurvey] {
-        self.earlier.get(&(box_number, station)).map_or(&[], Vec::as_slice)
+    pub fn earlier_of(&self, controller_number: u8, station: u16) -> &'a [EarlierSurvey] {
+        self.earlier.get(&(controller_number, station)).map_or(&[], Vec::as_slice)
     }
 
     /// The zones of one controller, by station.
     #[must_use]
-    pub fn of_controller(&self, box_number: u8) -> BTreeMap<u16, SurveyedStation<'a>> {
-        let own = self.now.iter().filter(|(zone, _)| zone.box_number == box_number);
-        let station =
-            |zone: &'a Zone| SurveyedStation { now: zone, earlier: self.earlier_of(box_number, zone.number) };
+    pub fn of_controller(&self, controller_number: u8) -> BTreeMap<u16, SurveyedStation<'a>> {
+        let own = self.now.iter().filter(|(zone, _)| zone.controller_number == controller_number);
+        let station = |zone: &'a Zone| SurveyedStation {
+            now: zone,
+            earlier: self.earlier_of(controller_number, zone.number),
+        };
         own.map(|(zone, _)| (zone.number, station(zone))).collect()
     }
 }
@@ -118,8 +120,13 @@ impl EarlierZone {
 
 /// Whether two surveys say the same of the zone's water: a name, a station and an area change nothing of it.
 fn is_same(a: &Zone, b: &Zone) -> bool {
-    let water =
-        |zone: &Zone| Zone { name: String::new(), number: 0, box_number: 0, area: None, ..zone.clone() };
+    let water = |zone: &Zone| Zone {
+        name: String::new(),
+        number: 0,
+        controller_number: 0,
+        area: None,
+        ..zone.clone()
+    };
     water(a) == water(b)
 }
 

@@ -34,7 +34,7 @@ pub enum UnitSystem {
     UsCustomary,
 }
 
-/// A box of a site.
+/// A controller of a site.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Controller {
     /// Its number at the site, from 1.
@@ -86,9 +86,9 @@ impl Site {
 /// A zone as surveyed: what is `None` was not measured and takes a default.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Zone {
-    /// Which box of the site it is wired to, from 1.
-    pub box_number: u8,
-    /// Station number on the box.
+    /// Which controller of the site it is wired to, from 1.
+    pub controller_number: u8,
+    /// Station number on the controller.
     pub number: u16,
     /// Name.
     pub name: String,
@@ -367,7 +367,7 @@ pub(crate) mod samples {
 
     pub(crate) fn lawn(number: u16) -> Zone {
         Zone {
-            box_number: 1,
+            controller_number: 1,
             number,
             name: "Lawn".into(),
             plant: PlantKind::CoolSeasonTurf,

@@ -1,7 +1,7 @@
 //! What a way makes of the facts of a site.
 
 use super::way::{Change, PercentageRule, Ramps, Refusal, Schedule, SensorChange, Spot, TrialWay};
-use crate::account::running::{BoxFacts, SensorFacts};
+use crate::account::running::{ControllerFacts, SensorFacts};
 use crate::account::sensed::{AsRead, as_read, sensor_facts};
 use crate::account::whole::{Facts, Way, begins};
 use crate::account::zone::Advise;
@@ -46,20 +46,20 @@ pub fn apply(way: &TrialWay, facts: &Facts, (from, to): (Date, Date)) -> Result<
         Schedule::AsSet | Schedule::Settings(_) | Schedule::School(_) => Way::AsSet,
     };
     let read = as_read(&facts.climate, facts.site.longitude_deg, (first, to), &facts.tz);
-    for own in &mut tried.boxes {
-        if let Err(refusal) = change_box(way, facts, own, ((first, to), counted, &read)) {
+    for own in &mut tried.controllers {
+        if let Err(refusal) = change_controller(way, facts, own, ((first, to), counted, &read)) {
             refusals.push(refusal);
         }
     }
     let known = |change: &SensorChange| {
-        facts.of_box(change.box_number).is_some_and(|b| b.sensor_names().contains(&change.name))
+        facts.of_controller(change.controller_number).is_some_and(|b| b.sensor_names().contains(&change.name))
     };
     let unknown = way.sensors.iter().filter(|change| !known(change));
     refusals.extend(unknown.map(|change| Refusal::NoSensor { name: change.name.clone() }));
     if let Schedule::Settings(all) = &way.schedule {
-        let there = |n: u8| facts.of_box(n).is_some();
+        let there = |n: u8| facts.of_controller(n).is_some();
         let missing = all.iter().filter(|(n, _)| !there(*n));
-        refusals.extend(missing.map(|(n, _)| Refusal::NoBox { box_number: *n }));
+        refusals.extend(missing.map(|(n, _)| Refusal::NoController { controller_number: *n }));
     }
     if refusals.is_empty() { Ok((tried, counted)) } else { Err(refusals) }
 }
@@ -81,38 +81,38 @@ fn planted(ramps: Ramps, facts: &Facts) -> Cow<'_, Facts> {
     Cow::Owned(planted)
 }
 
-/// What a way makes of a box.
-fn change_box(
+/// What a way makes of a controller.
+fn change_controller(
     way: &TrialWay,
     facts: &Facts,
-    own: &mut BoxFacts,
+    own: &mut ControllerFacts,
     ((from, to), counted, read): ((Date, Date), Way, &AsRead),
 ) -> Result<(), Refusal> {
     let until = midnight(to.tomorrow().unwrap_or(to), &facts.tz);
     let by_sensor = matches!(way.percentages, PercentageRule::EtSensor { .. });
     if by_sensor && counted == Way::AsSet && !own.card.takes_percentages() {
-        return Err(Refusal::NoPort { box_number: own.number });
+        return Err(Refusal::NoPort { controller_number: own.number });
     }
     sensors(way, facts, own, (read, until));
     if counted == Way::AsAdvised || own.computes_itself() {
         return Ok(());
     }
-    let box_number = own.number;
+    let controller_number = own.number;
     let present = own.settings_at(until).cloned();
     let settings = match &way.schedule {
         Schedule::Settings(all) => {
-            all.iter().find(|(n, _)| *n == box_number).map(|(_, s)| s.clone()).or(present)
+            all.iter().find(|(n, _)| *n == controller_number).map(|(_, s)| s.clone()).or(present)
         }
         Schedule::School(strategy) => Some(planned(facts, own, present, (*strategy, from))?),
         _ => present,
     };
-    let mut settings = settings.ok_or(Refusal::Unset { box_number })?;
+    let mut settings = settings.ok_or(Refusal::Unset { controller_number })?;
     if let Some(days) = way.days {
         settings.programs.iter_mut().filter(|p| p.waters()).for_each(|p| p.days = days);
     }
     if let Some(fault) = settings.check(&own.card).into_iter().next() {
         return Err(Refusal::CannotHold {
-            box_number,
+            controller_number,
             message: format!("{}: {}", fault.path, fault.message),
         });
     }
@@ -124,7 +124,7 @@ fn change_box(
 
 fn planned(
     facts: &Facts,
-    own: &BoxFacts,
+    own: &ControllerFacts,
     present: Option<Settings>,
     (strategy, from): (Strategy, Date),
 ) -> Result<Settings, Refusal> {
@@ -133,14 +133,14 @@ fn planned(
     let (basis, relax) = (Basis::Year, Relax::default());
     let request = Request { installation: &there, present: &present, strategy, from, basis, relax };
     let planned = plan(&request).map(|proposal| proposal.settings);
-    planned.map_err(|binding| Refusal::NoPlan { box_number: own.number, binding })
+    planned.map_err(|binding| Refusal::NoPlan { controller_number: own.number, binding })
 }
 
 /// The settings over the days, each version with the instant from which it counts.
 fn versions(
     (rule, rain): (PercentageRule, Option<RainRule>),
     facts: &Facts,
-    own: &BoxFacts,
+    own: &ControllerFacts,
     (settings, from, to): (Settings, Date, Date),
 ) -> Vec<(Timestamp, Settings)> {
     let at = |date: Date| midnight(date, &facts.tz);
@@ -153,7 +153,7 @@ fn versions(
         }
         PercentageRule::Monthly => {
             let there = facts.installation(own, from);
-            // Rain is taken off where no hold of the box counts it already.
+            // Rain is taken off where no hold of the controller counts it already.
             let holds_rain = own.sensors.iter().any(|s| s.sensor.card.senses(Sense::Rain));
             let as_held = if holds_rain { RainRule::LeftToHold } else { RainRule::Counted };
             let rain = rain.unwrap_or(as_held);
@@ -190,12 +190,12 @@ fn versions(
     }
 }
 
-/// The sensors of a box as the record would have been read by them.
-fn sensors(way: &TrialWay, facts: &Facts, own: &mut BoxFacts, (read, until): (&AsRead, Timestamp)) {
+/// The sensors of a controller as the record would have been read by them.
+fn sensors(way: &TrialWay, facts: &Facts, own: &mut ControllerFacts, (read, until): (&AsRead, Timestamp)) {
     let hung = core::mem::take(&mut own.sensors);
     if !way.without_sensors {
         let changes = |name: &str| {
-            let of = way.sensors.iter().filter(|c| c.box_number == own.number && c.name == name);
+            let of = way.sensors.iter().filter(|c| c.controller_number == own.number && c.name == name);
             of.map(|c| c.change.clone()).collect::<Vec<_>>()
         };
         own.sensors = hung
@@ -217,7 +217,7 @@ fn sensors(way: &TrialWay, facts: &Facts, own: &mut BoxFacts, (read, until): (&A
     }
 }
 
-/// A sensor as it hangs, or hung elsewhere or set otherwise; `None` when it is not there.
+/// A sensor as installed, or hung elsewhere or set otherwise; `None` when it is not there.
 fn changed(
     hung: &SensorFacts,
     changes: &[Change],
@@ -251,10 +251,10 @@ fn changed(
     Some(sensor_facts(&sensor, &channels, &drying, bypasses, (&facts.tz, until)))
 }
 
-/// An ET sensor on a box: what the month of most demand asks a day stands for 100 %.
+/// An ET sensor on a controller: what the month of most demand asks a day stands for 100 %.
 fn et_sensor(
     facts: &Facts,
-    own: &BoxFacts,
+    own: &ControllerFacts,
     trim_pct: f64,
     (read, until): (&AsRead, Timestamp),
 ) -> Option<SensorFacts> {

@@ -2,7 +2,7 @@
 
 use super::apply::apply;
 use super::way::{Refusal, TrialWay};
-use crate::account::running::BoxRun;
+use crate::account::running::ControllerRun;
 use crate::account::whole::{Facts, begins, end_of, of_site};
 use crate::account::zone::AccountHour;
 use crate::controller::schedule::Settings;
@@ -14,13 +14,13 @@ use jiff::civil::Date;
 pub struct TrialDay {
     /// Its hours.
     pub hours: Vec<AccountHour>,
-    /// Runs that the box was set to, held ones too; none where watering was advised.
-    pub runs: Vec<BoxRun>,
-    /// What the box is set to on the day, where it is set.
+    /// Runs that the controller was set to, held ones too; none where watering was advised.
+    pub runs: Vec<ControllerRun>,
+    /// What the controller is set to on the day, where it is set.
     pub settings: Option<Settings>,
 }
 
-/// A day of a zone, by box and station, in a trial of some days; `None` when there is no such zone or day.
+/// A day of a zone, by controller and station, in a trial of some days; `None` when there is no such zone or day.
 ///
 /// # Errors
 /// Everything that keeps the way from being tried.
@@ -28,11 +28,11 @@ pub fn day(
     way: &TrialWay,
     facts: &Facts,
     (from, to): (Date, Date),
-    (box_number, station): (u8, u16),
+    (controller_number, station): (u8, u16),
     date: Date,
 ) -> Result<Option<TrialDay>, Vec<Refusal>> {
     let (mut tried, counted) = apply(way, facts, (from, to))?;
-    tried.zones.retain(|(zone, _)| (zone.box_number, zone.number) == (box_number, station));
+    tried.zones.retain(|(zone, _)| (zone.controller_number, zone.number) == (controller_number, station));
     if tried.zones.is_empty() || !(from..=to).contains(&date) {
         return Ok(None);
     }
@@ -44,8 +44,8 @@ pub fn day(
         }
     });
     let (first, last) = (midnight(date, &tried.tz), end_of(date, &tried.tz));
-    let of = |run: &&BoxRun| run.run.start < last && run.run.end > first;
-    let runs = found.runs.of(box_number, station).filter(of).cloned().collect();
-    let settings = tried.of_box(box_number).and_then(|own| own.settings_at(first)).cloned();
+    let of = |run: &&ControllerRun| run.run.start < last && run.run.end > first;
+    let runs = found.runs.of(controller_number, station).filter(of).cloned().collect();
+    let settings = tried.of_controller(controller_number).and_then(|own| own.settings_at(first)).cloned();
     Ok(Some(TrialDay { hours, runs, settings }))
 }

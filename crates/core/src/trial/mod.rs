@@ -1,4 +1,4 @@
-//! A season of real weather through box, sensors and soil, one way beside another. A way is data: it turns the
+//! A season of real weather through controller, sensors and soil, one way beside another. A way is data: it turns the
 //! facts of a site into others, and the account of these is its season. Nothing here simulates by itself.
 
 mod apply;
@@ -16,7 +16,7 @@ pub use day::{TrialDay, day};
 pub use run::{PartResult, SiteResult, WayResult, ZoneResult, cause_of, run, run_mean};
 pub use sample::{NoSample, Origin, Picked, Sample, pick};
 pub use search::{Found, Goal, Progress, Space, search};
-pub use sensors::{Hung, SensorTrial, variants};
+pub use sensors::{Installed, SensorTrial, variants};
 pub use supply::{Bill, Demand, Pump, Tariff, demand, in_turn};
 pub use way::{Change, Named, PercentageRule, Ramps, Refusal, Schedule, SensorChange, Spot, TrialWay};
 

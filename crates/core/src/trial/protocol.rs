@@ -8,7 +8,7 @@
 
 use super::run::{WayResult, run};
 use super::way::{Refusal, Schedule, TrialWay};
-use crate::account::running::BoxFacts;
+use crate::account::running::ControllerFacts;
 use crate::account::whole::Facts;
 use crate::account::zone::AccountHour;
 use crate::advice::planner::Strategy;
@@ -137,7 +137,7 @@ impl Virtual {
     fn zone(&self, number: u16) -> Zone {
         let available_mm = self.storage_in * INCH / ALLOWABLE;
         Zone {
-            box_number: 1,
+            controller_number: 1,
             number,
             name: format!("Zone {number}"),
             plant: self.plant,
@@ -266,7 +266,7 @@ pub fn first_period(climate: &Climate) -> Option<(Date, Date)> {
         })
 }
 
-/// The six zones at a station, on an ordinary box of twelve stations, with the whole night for water.
+/// The six zones at a station, on an ordinary controller of twelve stations, with the whole night for water.
 #[must_use]
 pub fn facts(climate: Climate, station: Station, longitude_deg: f64, tz: &TimeZone) -> Facts {
     let site = Site {
@@ -289,7 +289,7 @@ pub fn facts(climate: Climate, station: Station, longitude_deg: f64, tz: &TimeZo
         *resolved = own.resolved(zone, station.latitude_deg);
     }
     let card = twelve_stations();
-    facts.boxes = vec![BoxFacts {
+    facts.controllers = vec![ControllerFacts {
         number: 1,
         versions: vec![(Timestamp::MIN, Settings::clean(&card))],
         card,
@@ -317,11 +317,11 @@ pub fn report(
     let way = |name: &str, schedule| TrialWay { name: name.into(), schedule, ..TrialWay::default() };
     let balance = way("daily-balance", Schedule::DailyBalance);
     let mut ways = vec![one(facts, &balance, period).map_err(NoReport::Refused)?];
-    // The soil balance is what the daily balance does; on an ordinary box it is just the need.
+    // The soil balance is what the daily balance does; on an ordinary controller it is minimum days.
     let schools = schools.iter().filter(|(school, _)| *school != Strategy::SoilBalance);
     let schools = schools.map(|(school, name)| way(name, Schedule::School(*school)));
     let others = core::iter::once(way("as-advised", Schedule::AsAdvised)).chain(schools);
-    // A school that no night of the box holds is no way to list.
+    // A school that no night of the controller holds is no way to list.
     ways.extend(others.filter_map(|other| one(facts, &other, period).ok()));
     Ok(Report { period, weather, ways })
 }

@@ -47,8 +47,8 @@ impl PartResult {
 /// A zone's season.
 #[derive(Debug, Clone, PartialEq)]
 pub struct ZoneResult {
-    /// Number of its box.
-    pub box_number: u8,
+    /// Number of its controller.
+    pub controller_number: u8,
     /// Its station.
     pub station: u16,
     /// What its plants asked for.
@@ -221,7 +221,7 @@ fn zone_result(
     let applied = sum(|d| d.water.applied);
     let mut skipped: BTreeMap<&'static str, u32> = BTreeMap::new();
     let mut held: Vec<(Date, &'static str)> = Vec::new();
-    let set = found.runs.of(zone.box_number, zone.number);
+    let set = found.runs.of(zone.controller_number, zone.number);
     for run in set.filter(|r| span.contains(&r.run.start) && r.is_held()) {
         if let Some(holder) = run.held_by.first() {
             *skipped.entry(cause_of(holder)).or_default() += 1;
@@ -233,7 +233,7 @@ fn zone_result(
     }
     let ran = waterings.iter().filter(|w| w.strength > 0.0).count();
     ZoneResult {
-        box_number: zone.box_number,
+        controller_number: zone.controller_number,
         station: zone.number,
         needed: sum(|d| d.water.demand),
         et: sum(|d| d.water.et),
@@ -379,7 +379,7 @@ fn site_result(
     let supply = facts.site.supply;
     let span = midnight(from, &facts.tz)..end_of(to, &facts.tz);
     let supply = match counted {
-        // The account advises each zone by itself; a box waters them in turn.
+        // The account advises each zone by itself; a controller waters them in turn.
         Way::AsAdvised => {
             let window = facts.site.windows.main;
             let length = Seconds::from_min(i64::from(window.minutes()));

@@ -2,13 +2,13 @@
 //!
 //! One thing after another is varied, and what is best so far is kept: the rhythm and the grouping, the percentages,
 //! the threshold of the rain switches, and round again until nothing betters it. For each, the run time of every zone
-//! is found by halving: the shortest, in the steps of the box, that still gives the zone enough. So it finds a good
+//! is found by halving: the shortest, in the steps of the controller, that still gives the zone enough. So it finds a good
 //! way, not provably the best; it says how many it tried. The same facts give the same way.
 
 use super::run::{WayResult, run_mean};
 use super::way::{Change, Refusal, Schedule, SensorChange, TrialWay};
 use super::{PercentageRule, apply};
-use crate::account::running::BoxFacts;
+use crate::account::running::ControllerFacts;
 use crate::account::whole::Facts;
 use crate::advice::planner::{LEAST_RUN_MIN, Strategy};
 use crate::advice::rain_replay::steps;
@@ -25,7 +25,7 @@ use std::ops::ControlFlow;
 /// What may change; all else is held as it is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Space {
-    /// Percentages: as they are, 100 %, and twelve where the box holds a value a month.
+    /// Percentages: as they are, 100 %, and twelve where the controller holds a value a month.
     pub percentages: bool,
     /// Days: every day to every seventh, for all programs alike.
     pub days: bool,
@@ -68,7 +68,7 @@ pub struct Progress {
 pub struct Found {
     /// The best way; `None` when none that was tried keeps to law and window.
     pub way: Option<(TrialWay, WayResult)>,
-    /// The box as it is set.
+    /// The controller as it is set.
     pub now: WayResult,
     /// How far it got.
     pub progress: Progress,
@@ -110,7 +110,7 @@ impl Worth {
 
 struct Search<'a, F> {
     facts: &'a Facts,
-    own: &'a BoxFacts,
+    own: &'a ControllerFacts,
     span: (Date, Date),
     space: Space,
     goal: Goal,
@@ -120,23 +120,25 @@ struct Search<'a, F> {
     each: F,
 }
 
-/// Searches a way for one box of a site over some days. `each` is told how far it is, and may break it off: then the
+/// Searches a way for one controller of a site over some days. `each` is told how far it is, and may break it off: then the
 /// best so far is given.
 ///
 /// # Errors
-/// When the box cannot be tried as it is set.
+/// When the controller cannot be tried as it is set.
 pub fn search<F: FnMut(&Progress) -> ControlFlow<()>>(
-    (facts, box_number): (&Facts, u8),
+    (facts, controller_number): (&Facts, u8),
     span: (Date, Date),
     (space, goal): (Space, Goal),
     each: F,
 ) -> Result<Found, Vec<Refusal>> {
-    let alone = facts.only_box(box_number);
-    let Some(own) = alone.boxes.first().cloned() else { return Err(vec![Refusal::NoBox { box_number }]) };
+    let alone = facts.only_controller(controller_number);
+    let Some(own) = alone.controllers.first().cloned() else {
+        return Err(vec![Refusal::NoController { controller_number }]);
+    };
     let as_set = TrialWay { name: "as-set".into(), ..TrialWay::default() };
     let (applied, _) = apply(&as_set, &alone, span)?;
-    let settings = applied.boxes.first().and_then(|own| own.versions.first()).map(|(_, s)| s.clone());
-    let Some(settings) = settings else { return Err(vec![Refusal::Unset { box_number }]) };
+    let settings = applied.controllers.first().and_then(|own| own.versions.first()).map(|(_, s)| s.clone());
+    let Some(settings) = settings else { return Err(vec![Refusal::Unset { controller_number }]) };
     let now = run_mean(&as_set, &alone, span, None)?;
     let progress = Progress { runs: 1, tried: 0, of: 0, best: None };
     let mut search = Search { facts: &alone, own: &own, span, space, goal, now, best: None, progress, each };
@@ -159,7 +161,7 @@ impl<F: FnMut(&Progress) -> ControlFlow<()>> Search<'_, F> {
         self.own.card.day_modes.longest_interval.min(LONGEST_INTERVAL)
     }
 
-    /// Steps of the rain switches of the box.
+    /// Steps of the rain switches of the controller.
     fn thresholds(&self) -> Vec<Millimetres> {
         let rain = self.own.sensors.iter().find(|s| s.sensor.card.senses(Sense::Rain));
         rain.filter(|_| self.space.thresholds).map_or_else(Vec::new, |s| steps(&s.sensor.card))
@@ -209,8 +211,8 @@ impl<F: FnMut(&Progress) -> ControlFlow<()>> Search<'_, F> {
             for school in Strategy::ALL.into_iter().filter(|s| *s != Strategy::SoilBalance) {
                 let way = TrialWay { schedule: Schedule::School(school), ..TrialWay::default() };
                 let planned = apply(&way, self.facts, self.span).ok();
-                let planned =
-                    planned.and_then(|(tried, _)| Some(tried.boxes.first()?.versions.first()?.1.clone()));
+                let planned = planned
+                    .and_then(|(tried, _)| Some(tried.controllers.first()?.versions.first()?.1.clone()));
                 all.extend(planned.map(|settings| Candidate { settings, ..from.clone() }));
             }
         }
@@ -232,7 +234,8 @@ impl<F: FnMut(&Progress) -> ControlFlow<()>> Search<'_, F> {
             let schedule = Schedule::Settings(vec![(self.own.number, from.settings.clone())]);
             let way = TrialWay { schedule, percentages: PercentageRule::Monthly, ..TrialWay::default() };
             let found = apply(&way, self.facts, self.span).ok();
-            let found = found.and_then(|(tried, _)| Some(tried.boxes.first()?.versions.first()?.1.clone()));
+            let found =
+                found.and_then(|(tried, _)| Some(tried.controllers.first()?.versions.first()?.1.clone()));
             let monthly = found.filter(|s| matches!(s.percentages, Percentages::Month(_)));
             all.extend(monthly.map(|settings| Candidate { settings, ..from.clone() }));
         }
@@ -243,7 +246,7 @@ impl<F: FnMut(&Progress) -> ControlFlow<()>> Search<'_, F> {
         let change = |threshold: Millimetres| {
             let rain = self.own.sensors.iter().filter(|s| s.sensor.card.senses(Sense::Rain));
             rain.map(move |s| SensorChange {
-                box_number: self.own.number,
+                controller_number: self.own.number,
                 name: s.sensor.name.clone(),
                 change: Change::RainThreshold(threshold),
             })
@@ -281,7 +284,7 @@ impl<F: FnMut(&Progress) -> ControlFlow<()>> Search<'_, F> {
         ControlFlow::Continue(())
     }
 
-    /// No run is forbidden, and none lies outside the window beyond those that do now: some boxes must water by day.
+    /// No run is forbidden, and none lies outside the window beyond those that do now: some controllers must water by day.
     fn keeps_to_law_and_window(&self, result: &WayResult) -> bool {
         let outside = |of: &WayResult| of.zones.iter().map(|z| z.outside).sum::<u32>();
         result.zones.iter().all(|zone| zone.forbidden == 0) && outside(result) <= outside(&self.now)
@@ -326,7 +329,7 @@ impl<F: FnMut(&Progress) -> ControlFlow<()>> Search<'_, F> {
         ControlFlow::Continue(Some(self.scaled(&candidate, &factors)))
     }
 
-    /// A candidate with the run times of its stations scaled, up to the next step of the box and never below the least
+    /// A candidate with the run times of its stations scaled, up to the next step of the controller and never below the least
     /// run; by nought, without them.
     fn scaled(&self, candidate: &Candidate, factors: &BTreeMap<u16, f64>) -> Candidate {
         let card = &self.own.card;

@@ -17,7 +17,7 @@ const GOAL: Goal = Goal { adequacy: Share::from_fraction(0.95) };
 const NOTHING: Space =
     Space { percentages: false, days: false, thresholds: false, minutes: false, grouping: false };
 
-/// Four zones that get far more than they need, on a box with a rain switch.
+/// Four zones that get far more than they need, on a controller with a rain switch.
 fn lavish() -> Facts {
     let mut zones = zones();
     for zone in &mut zones {
@@ -91,7 +91,7 @@ fn what_the_law_or_the_window_forbids_is_never_found() {
     let planned = found(&facts, Space { minutes: true, grouping: true, ..NOTHING });
     let (_, best) = planned.way.as_ref().unwrap();
     assert!(best.zones.iter().all(|z| z.forbidden == 0 && z.outside == 0));
-    // A window that ends before the box has run leaves the present as it is, and nothing longer.
+    // A window that ends before the controller has run leaves the present as it is, and nothing longer.
     let mut narrow = lavish();
     narrow.site.windows.main = Hours { from: time(2, 0, 0, 0), until: time(3, 0, 0, 0) };
     let now = found(&narrow, NOTHING);
@@ -119,14 +119,14 @@ fn a_search_that_is_stopped_gives_the_best_so_far_and_says_how_far_it_got() {
 }
 
 #[test]
-fn a_box_that_cannot_be_tried_is_refused_before_anything_runs() {
+fn a_controller_that_cannot_be_tried_is_refused_before_anything_runs() {
     let facts = lavish();
     let none = search((&facts, 7), SPAN, (Space::ALL, GOAL), |_| ControlFlow::Continue(()));
-    assert_eq!(none.unwrap_err(), [Refusal::NoBox { box_number: 7 }]);
+    assert_eq!(none.unwrap_err(), [Refusal::NoController { controller_number: 7 }]);
     let mut unset = facts;
-    unset.boxes[0].versions.clear();
+    unset.controllers[0].versions.clear();
     let none = search((&unset, 1), SPAN, (Space::ALL, GOAL), |_| ControlFlow::Continue(()));
-    assert_eq!(none.unwrap_err(), [Refusal::Unset { box_number: 1 }]);
+    assert_eq!(none.unwrap_err(), [Refusal::Unset { controller_number: 1 }]);
 }
 
 #[test]
@@ -135,7 +135,7 @@ fn a_zone_that_never_has_enough_keeps_its_run_time_and_the_others_are_fitted() {
     // Five minutes a night cannot keep the first zone, whatever two and a half times that brings.
     let mut settings = set(45);
     settings.set_run_time(0, 1, crate::quantity::time::Seconds::from_min(1));
-    facts.boxes[0].versions[0].1 = settings;
+    facts.controllers[0].versions[0].1 = settings;
     let found = found(&facts, Space { minutes: true, ..NOTHING });
     let (_, best) = found.way.as_ref().unwrap();
     assert!(best.zones[0].adequacy() < GOAL.adequacy);
@@ -150,22 +150,25 @@ fn a_sensor_is_on_trial_as_it_hangs_absent_misplaced_and_at_every_other_step() {
     let facts = lavish();
     let all = variants(&facts);
     let [gauge] = &all[..] else { panic!("{all:?}") };
-    assert_eq!((gauge.box_number, gauge.name.as_str(), &gauge.senses[..]), (1, "Gauge", &[Sense::Rain][..]));
-    let kinds: Vec<Hung> = gauge.ways.iter().map(|(hung, _)| *hung).collect();
-    assert_eq!(kinds[..4], [Hung::AsHung, Hung::Absent, Hung::UnderEave, Hung::InShade]);
-    assert!(kinds[4..].iter().all(|k| matches!(k, Hung::At(mm) if (mm.mm() - 12.0).abs() > 0.05)));
-    let of = |wanted: Hung| {
+    assert_eq!(
+        (gauge.controller_number, gauge.name.as_str(), &gauge.senses[..]),
+        (1, "Gauge", &[Sense::Rain][..])
+    );
+    let kinds: Vec<Installed> = gauge.ways.iter().map(|(hung, _)| *hung).collect();
+    assert_eq!(kinds[..4], [Installed::AsHung, Installed::Absent, Installed::UnderEave, Installed::InShade]);
+    assert!(kinds[4..].iter().all(|k| matches!(k, Installed::At(mm) if (mm.mm() - 12.0).abs() > 0.05)));
+    let of = |wanted: Installed| {
         let way = &gauge.ways.iter().find(|(hung, _)| *hung == wanted).unwrap().1;
         water(&run_mean(way, &facts, SPAN, None).unwrap())
     };
-    assert!(of(Hung::AsHung) < of(Hung::Absent), "it saves");
-    assert!(of(Hung::UnderEave) >= of(Hung::AsHung), "under an eave it saves less");
-    assert!(of(Hung::InShade) <= of(Hung::AsHung), "in shade it holds longer");
+    assert!(of(Installed::AsHung) < of(Installed::Absent), "it saves");
+    assert!(of(Installed::UnderEave) >= of(Installed::AsHung), "under an eave it saves less");
+    assert!(of(Installed::InShade) <= of(Installed::AsHung), "in shade it holds longer");
     let steps: Vec<f64> =
-        kinds.iter().filter_map(|k| if let Hung::At(_) = k { Some(of(*k)) } else { None }).collect();
+        kinds.iter().filter_map(|k| if let Installed::At(_) = k { Some(of(*k)) } else { None }).collect();
     assert!(steps.windows(2).all(|pair| pair[0] <= pair[1]), "a larger step lets more run: {steps:?}");
     assert!(steps.first() < steps.last());
     let mut bare = facts;
-    bare.boxes[0].sensors.clear();
+    bare.controllers[0].sensors.clear();
     assert!(variants(&bare).is_empty());
 }

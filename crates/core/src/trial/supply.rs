@@ -117,11 +117,11 @@ pub struct Demand {
     /// Time in which more flows than the supply gives.
     pub over: Seconds,
     /// Nights whose runs, one zone after another, are longer than the water window; only of ways that are advised: what
-    /// a box is set to is laid out already.
+    /// a controller is set to is laid out already.
     pub nights_too_long: u32,
 }
 
-/// The same where nobody laid the nights out yet: the zones run one after another, as on a box. `night` names the night
+/// The same where nobody laid the nights out yet: the zones run one after another, as on a controller. `night` names the night
 /// that a watering belongs to.
 #[must_use]
 pub fn in_turn(

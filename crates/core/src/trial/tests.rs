@@ -2,7 +2,7 @@
 
 use super::protocol::{self, MissKind, NoReport};
 use super::*;
-use crate::account::running::BoxFacts;
+use crate::account::running::ControllerFacts;
 use crate::account::sensed::{as_read, sensor_facts};
 use crate::account::whole::{Facts, Way, begins, end_of, of_site};
 use crate::advice::budget::RainRule;
@@ -67,8 +67,12 @@ pub(super) fn set(minutes: i64) -> Settings {
 pub(super) fn facts_of(zones: &[Zone], settings: Settings) -> Facts {
     let mut facts = Facts::surveyed(&site(), &TimeZone::UTC, zones, climate());
     let card = twelve_stations();
-    facts.boxes =
-        vec![BoxFacts { number: 1, card, versions: vec![(Timestamp::MIN, settings)], sensors: Vec::new() }];
+    facts.controllers = vec![ControllerFacts {
+        number: 1,
+        card,
+        versions: vec![(Timestamp::MIN, settings)],
+        sensors: Vec::new(),
+    }];
     facts
 }
 
@@ -79,7 +83,7 @@ pub(super) fn gauged(mut facts: Facts) -> Facts {
     let read = as_read(&facts.climate, 0.0, (FIRST, SPAN.1), &TimeZone::UTC);
     let until = midnight(SPAN.1 + 1.day(), &TimeZone::UTC);
     let hung = sensor_facts(&sensor, &read.channels, &read.drying, Vec::new(), (&TimeZone::UTC, until));
-    facts.boxes[0].sensors = vec![hung];
+    facts.controllers[0].sensors = vec![hung];
     facts
 }
 
@@ -93,7 +97,7 @@ fn tried(way: &TrialWay, facts: &Facts) -> WayResult {
 
 fn with(change: Change) -> TrialWay {
     let name = "Gauge".into();
-    TrialWay { sensors: vec![SensorChange { box_number: 1, name, change }], ..way(Named::AsSet) }
+    TrialWay { sensors: vec![SensorChange { controller_number: 1, name, change }], ..way(Named::AsSet) }
 }
 
 #[test]
@@ -236,9 +240,9 @@ fn percentages_by_month_and_week_follow_the_season_and_leave_does_not() {
     assert!(litres(Named::Leave) > litres(Named::Monthly) && litres(Named::Leave) > litres(Named::Weekly));
     assert!(site(Named::Monthly).excess < site(Named::Leave).excess);
     let Err(refused) = run(&way(Named::EtSensor), &facts, SPAN, None, |_, _| ()) else { panic!("no port") };
-    assert_eq!(refused, [Refusal::NoPort { box_number: 1 }]);
+    assert_eq!(refused, [Refusal::NoPort { controller_number: 1 }]);
     let mut wide = facts.clone();
-    wide.boxes[0].card.sensor_ports.push(crate::controller::SensorPort::Weather);
+    wide.controllers[0].card.sensor_ports.push(crate::controller::SensorPort::Weather);
     let of = |trim_pct| {
         let way = TrialWay { percentages: PercentageRule::EtSensor { trim_pct }, ..way(Named::AsSet) };
         tried(&way, &wide).site.litres.unwrap().l()
@@ -261,21 +265,21 @@ fn what_cannot_be_tried_is_refused_before_anything_runs() {
         run(way, facts, span, None, |_, _| panic!("nothing runs")).unwrap_err()
     };
     let mut unset = facts.clone();
-    unset.boxes[0].versions.clear();
-    assert_eq!(refused(&way(Named::AsSet), &unset, SPAN), [Refusal::Unset { box_number: 1 }]);
+    unset.controllers[0].versions.clear();
+    assert_eq!(refused(&way(Named::AsSet), &unset, SPAN), [Refusal::Unset { controller_number: 1 }]);
     let late = (date(2031, 1, 1), date(2031, 2, 1));
     assert_eq!(refused(&way(Named::AsSet), &facts, late), [Refusal::NoWeather]);
     let nobody = TrialWay {
         schedule: Schedule::Settings(vec![(7, set(10))]),
-        sensors: vec![SensorChange { box_number: 1, name: "Nobody".into(), change: Change::Absent }],
+        sensors: vec![SensorChange { controller_number: 1, name: "Nobody".into(), change: Change::Absent }],
         ..TrialWay::default()
     };
-    let all = [Refusal::NoSensor { name: "Nobody".into() }, Refusal::NoBox { box_number: 7 }];
+    let all = [Refusal::NoSensor { name: "Nobody".into() }, Refusal::NoController { controller_number: 7 }];
     assert_eq!(refused(&nobody, &facts, SPAN), all);
     let mut wrong = set(14);
     wrong.programs[0].starts = vec![time(2, 0, 0, 0); 9];
     let way = TrialWay { schedule: Schedule::Settings(vec![(1, wrong)]), ..TrialWay::default() };
-    assert!(matches!(refused(&way, &facts, SPAN)[..], [Refusal::CannotHold { box_number: 1, .. }]));
+    assert!(matches!(refused(&way, &facts, SPAN)[..], [Refusal::CannotHold { controller_number: 1, .. }]));
     let mut short = facts;
     short.site.windows.main.from = time(4, 58, 0, 0);
     let way = TrialWay { schedule: Schedule::School(School::DeepOnce), ..TrialWay::default() };
@@ -392,7 +396,7 @@ fn rain_that_is_counted_holds_nothing_and_is_taken_off_the_months() {
     let (held, counted) = (monthly(Some(RainRule::LeftToHold)), monthly(Some(RainRule::Counted)));
     assert!(runs(&counted) > runs(&held), "nothing is skipped");
     assert!(a_run(&counted) < a_run(&held), "{} {}", a_run(&counted), a_run(&held));
-    assert_eq!(monthly(None), WayResult { way: monthly(None).way, ..held }, "as the box has it");
+    assert_eq!(monthly(None), WayResult { way: monthly(None).way, ..held }, "as the controller has it");
 }
 
 #[test]
@@ -491,7 +495,7 @@ fn the_hours_of_a_day_add_up_to_it_and_name_its_runs() {
 }
 
 #[test]
-fn other_days_count_for_every_program_and_a_box_that_has_none_such_refuses() {
+fn other_days_count_for_every_program_and_a_controller_that_has_none_such_refuses() {
     let facts = facts_of(&zones(), set(14));
     let every = |interval| {
         let days = Some(Days::EveryNth { interval, first: SPAN.0 });
@@ -502,7 +506,7 @@ fn other_days_count_for_every_program_and_a_box_that_has_none_such_refuses() {
         assert_eq!(every(interval).zones[0].runs, nights, "every {interval}");
     }
     let mut plain = facts;
-    plain.boxes[0].card.day_modes.parity = false;
+    plain.controllers[0].card.day_modes.parity = false;
     let odd = TrialWay { days: Some(Days::Odd), ..way(Named::AsSet) };
     assert!(matches!(apply(&odd, &plain, SPAN).unwrap_err()[..], [Refusal::CannotHold { .. }]));
 }
@@ -534,7 +538,7 @@ fn a_watering_is_outside_unless_one_opening_of_its_windows_holds_it_whole() {
         settings.programs[0].starts = vec![start];
         settings.programs[0].run_times.clear();
         settings.set_run_time(0, 1, Seconds::from_min(minutes));
-        facts.boxes[0].versions[0].1 = settings;
+        facts.controllers[0].versions[0].1 = settings;
         facts.site.windows.second = second;
         facts.site.windows.grow_in = Some(hours(10, 15));
         let planting = &mut facts.zones.iter_mut().find(|(zone, _)| zone.number == 1).unwrap().0.planting;

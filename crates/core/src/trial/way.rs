@@ -15,13 +15,13 @@ pub enum Schedule {
     /// The settings in force on the last day of the trial.
     #[default]
     AsSet,
-    /// Other settings for a box, by its number.
+    /// Other settings for a controller, by its number.
     Settings(Vec<(u8, Settings)>),
     /// What the planner proposes for the whole year.
     School(Strategy),
     /// As Today advises: to full when the refill point is reached, inside law, frost and window.
     AsAdvised,
-    /// A box that computes itself: every open night what is missing.
+    /// A controller that computes itself: every open night what is missing.
     DailyBalance,
 }
 
@@ -71,15 +71,15 @@ pub enum Change {
 /// A change to a sensor of the site.
 #[derive(Debug, Clone, PartialEq)]
 pub struct SensorChange {
-    /// Number of its box.
-    pub box_number: u8,
+    /// Number of its controller.
+    pub controller_number: u8,
     /// Its name.
     pub name: String,
     /// What becomes of it.
     pub change: Change,
 }
 
-/// A way of watering a site.
+/// A watering option a site.
 #[derive(Debug, Clone, PartialEq, Default)]
 pub struct TrialWay {
     /// Its name.
@@ -92,7 +92,7 @@ pub struct TrialWay {
     pub without_sensors: bool,
     /// What becomes of single sensors.
     pub sensors: Vec<SensorChange>,
-    /// Whether rain is left to sensors or counted; `None` as the box has it.
+    /// Whether rain is left to sensors or counted; `None` as the controller has it.
     pub rain: Option<RainRule>,
     /// Other days for every program that waters.
     pub days: Option<Days>,
@@ -117,7 +117,7 @@ pub enum Ramps {
 /// The ways that have a name of their own.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Named {
-    /// The box as it is set.
+    /// The controller as it is set.
     AsSet,
     /// As Today advises.
     AsAdvised,
@@ -131,7 +131,7 @@ pub enum Named {
     Weekly,
     /// As set, an ET sensor's percentage a night.
     EtSensor,
-    /// A box that computes itself.
+    /// A controller that computes itself.
     DailyBalance,
 }
 
@@ -156,27 +156,27 @@ impl Named {
 /// Why a way cannot be tried.
 #[derive(Debug, Clone, PartialEq)]
 pub enum Refusal {
-    /// Nobody entered what a box is set to.
+    /// Nobody entered what a controller is set to.
     Unset {
-        /// The box.
-        box_number: u8,
+        /// The controller.
+        controller_number: u8,
     },
-    /// No box hangs there.
-    NoBox {
-        /// The box.
-        box_number: u8,
+    /// No controller hangs there.
+    NoController {
+        /// The controller.
+        controller_number: u8,
     },
-    /// The settings are none that the box can hold.
+    /// The settings are none that the controller can hold.
     CannotHold {
-        /// The box.
-        box_number: u8,
+        /// The controller.
+        controller_number: u8,
         /// What is wrong.
         message: String,
     },
-    /// The school fits no night of the box.
+    /// The school fits no night of the controller.
     NoPlan {
-        /// The box.
-        box_number: u8,
+        /// The controller.
+        controller_number: u8,
         /// What binds.
         binding: Binding,
     },
@@ -185,10 +185,10 @@ pub enum Refusal {
         /// The name.
         name: String,
     },
-    /// The box takes no percentage from a sensor.
+    /// The controller takes no percentage from a sensor.
     NoPort {
-        /// The box.
-        box_number: u8,
+        /// The controller.
+        controller_number: u8,
     },
     /// There is no weather in the days.
     NoWeather,

@@ -7,7 +7,7 @@ use crate::quantity::time::Seconds;
 use crate::quantity::units::{Millimetres, MillimetresPerHour};
 use jiff::civil::Date;
 
-/// Why a zone, a box or a site is not as it should be.
+/// Why a zone, a controller or a site is not no change needed.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub enum Cause {
     /// A valve does not open, or nothing reaches it.
@@ -24,9 +24,9 @@ pub enum Cause {
     TwoAtOnce,
     /// The zone's precipitation rate is not what the survey says.
     RateWrong,
-    /// Its plants ask for another amount than the survey says.
+    /// Its plants need another amount than the survey says.
     PlantsWrong,
-    /// Its soil is another.
+    /// Its soil differs from the survey.
     SoilWrong,
     /// Cycles are longer than the soil takes in.
     RunoffCycles,
@@ -44,12 +44,12 @@ pub enum Cause {
     DaysMany,
     /// A program runs that nobody knows of.
     HiddenProgram,
-    /// A start too many runs a program again.
+    /// One start too many runs a program again.
     ExtraStart,
-    /// The clock of the box.
+    /// The clock of the controller.
     ClockWrong,
-    /// The box is switched off.
-    BoxOff,
+    /// The controller is switched off.
+    ControllerOff,
     /// A bypass that was left.
     BypassLeft,
     /// Rain does not reach the rain sensor.
@@ -78,7 +78,7 @@ pub enum Cause {
     WeanOffDue,
     /// Water is lost in the ground.
     Leak,
-    /// All is as it should be.
+    /// All is no change needed.
     NothingWrong,
 }
 
@@ -96,7 +96,7 @@ impl Cause {
                 | Self::HiddenProgram
                 | Self::ExtraStart
                 | Self::ClockWrong
-                | Self::BoxOff
+                | Self::ControllerOff
                 | Self::BypassLeft
                 | Self::GaugeSheltered
                 | Self::GaugeSprayed
@@ -149,7 +149,7 @@ pub enum Evidence {
     AsExpected(Looks),
     /// The zone looks otherwise than the cause would make it.
     LooksOtherwise(Looks),
-    /// So many zones of the box look so, of so many looked at.
+    /// So many zones of the controller look so, of so many looked at.
     Alike {
         /// How they look.
         looks: Looks,
@@ -198,7 +198,7 @@ pub enum Evidence {
     Gets {
         /// Share of the zone.
         share: Share,
-        /// Middle of the other zones of the box.
+        /// Middle of the other zones of the controller.
         others: Share,
     },
     /// What all zones got in the middle, over what they asked for.
@@ -210,24 +210,24 @@ pub enum Evidence {
         /// Middle of its zones.
         share: Share,
     },
-    /// The box shows another run time than is known.
-    BoxShowsMinutes {
-        /// As the box shows.
+    /// The controller shows another run time than is known.
+    ControllerShowsMinutes {
+        /// As the controller shows.
         shown: Seconds,
         /// As known.
         known: Seconds,
     },
-    /// The box shows another percentage than is known.
-    BoxShowsPercentage {
-        /// As the box shows.
+    /// The controller shows another percentage than is known.
+    ControllerShowsPercentage {
+        /// As the controller shows.
         shown: Percentage,
         /// As known.
         known: Percentage,
     },
-    /// The box shows what is known.
-    BoxAsKnown,
-    /// Nobody read the box.
-    BoxUnread,
+    /// The controller shows what is known.
+    ControllerAsKnown,
+    /// Nobody read the controller.
+    ControllerUnread,
     /// The percentage stands since a date.
     PercentageSince(Date),
     /// The percentage against what the weather of these days is to the hottest month.
@@ -244,24 +244,24 @@ pub enum Evidence {
         /// Days in which the zone that dries first reaches its refill point.
         refill: f64,
     },
-    /// The box shows a program that is on, and none is known.
+    /// The controller shows a program that is on, and none is known.
     ProgramOn(usize),
     /// More starts than are known.
     Starts {
         /// The program.
         program: usize,
-        /// As the box shows, or as set.
+        /// As the controller shows, or as set.
         shown: usize,
         /// As known, or as needed.
         known: usize,
     },
-    /// The clock of the box is off.
+    /// The clock of the controller is off.
     ClockOff(Seconds),
-    /// The box is off.
+    /// The controller is off.
     SwitchedOff,
-    /// The box is on automatic.
+    /// The controller is on automatic.
     SwitchedOn,
-    /// The box shows a bypass.
+    /// The controller shows a bypass.
     Bypassed,
     /// Sensors are not bypassed.
     NotBypassed,
@@ -320,9 +320,9 @@ pub enum Evidence {
     },
     /// The trim that would set it right.
     TrimNeeded(f64),
-    /// A grow-in ended, and the box is set as before.
+    /// A grow-in ended, and the controller is set as before.
     GrowInEnded(Date),
-    /// The share of a wean-off now and when the box was last set.
+    /// The share of a wean-off now and when the controller was last set.
     WeanStep {
         /// Now.
         now: Share,
@@ -335,14 +335,14 @@ pub enum Evidence {
     Overlap(usize),
     /// Readings of the soil say so.
     Reading(Share),
-    /// Nothing was seen that is not as it should be.
+    /// Nothing was seen that is not no change needed.
     AllRight(usize),
 }
 
 /// What would settle whether it is so.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub enum Settle {
-    /// Switch the zone on by hand and look at its valve and heads.
+    /// Start the zone manually and look at its valve and heads.
     RunZone,
     /// Shut the zone's valve and watch the meter.
     WatchMeter,
@@ -358,8 +358,8 @@ pub enum Settle {
     LookAtPlants,
     /// Watch one cycle to its end.
     WatchCycle,
-    /// Read the box, program by program.
-    ReadBox,
+    /// Read the controller, program by program.
+    ReadController,
     /// Look at the sensor where it hangs.
     LookAtSensor,
     /// Pour water on the sensor and time how long it holds.
@@ -377,8 +377,8 @@ pub enum Settle {
 pub struct Suspicion {
     /// The cause.
     pub cause: Cause,
-    /// Its box; `None`: the whole site.
-    pub box_number: Option<u8>,
+    /// Its controller; `None`: the whole site.
+    pub controller_number: Option<u8>,
     /// Its zone, when it is about one.
     pub station: Option<u16>,
     /// Its sensor, when it is about one.
@@ -395,6 +395,6 @@ pub struct Suspicion {
     pub against: Vec<Evidence>,
     /// What would settle it.
     pub settle: Settle,
-    /// Zones that it explains, by box and station.
+    /// Zones that it explains, by controller and station.
     pub explains: Vec<(u8, u16)>,
 }

@@ -19,8 +19,8 @@ pub enum Kind {
 /// A correction of a zone, offered and never made by itself.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Correction {
-    /// Number of its box.
-    pub box_number: u8,
+    /// Number of its controller.
+    pub controller_number: u8,
     /// Its station.
     pub station: u16,
     /// Of what.
@@ -47,12 +47,12 @@ const LEAST_MM: f64 = 8.0;
 pub fn corrections(facts: &Facts, account: &SiteAccount) -> Vec<Correction> {
     let mut out = Vec::new();
     for (zone, _) in &facts.zones {
-        let Some(own) = account.zone(zone.box_number, zone.number) else { continue };
+        let Some(own) = account.zone(zone.controller_number, zone.number) else { continue };
         let spans = spans(&own.days);
         for kind in [Kind::Demand, Kind::Rate] {
             let factors: Vec<f64> = spans.iter().filter_map(|span| span.factor(kind)).collect();
             out.extend(agreed(&factors).map(|(factor, confidence)| Correction {
-                box_number: zone.box_number,
+                controller_number: zone.controller_number,
                 station: zone.number,
                 kind,
                 factor,
@@ -117,8 +117,8 @@ fn agreed(factors: &[f64]) -> Option<(f64, Share)> {
 /// How a prediction came out at a zone.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Outcome {
-    /// Number of its box.
-    pub box_number: u8,
+    /// Number of its controller.
+    pub controller_number: u8,
     /// Its station.
     pub station: u16,
     /// How it was to look.
@@ -142,13 +142,13 @@ pub fn outcomes(
     visit: &Visit,
 ) -> Vec<Outcome> {
     let of = |told: &ZoneOutlook| {
-        let seen = visit.zone(told.box_number, told.station)?.looks?;
-        let own = account.zone(told.box_number, told.station)?;
+        let seen = visit.zone(told.controller_number, told.station)?.looks?;
+        let own = account.zone(told.controller_number, told.station)?;
         let days = own.days.iter().filter(|d| d.date >= since);
         let sum = |of: fn(&AccountDay) -> Millimetres| days.clone().map(of).sum::<Millimetres>();
         let (demand, et) = (sum(|d| d.water.demand), sum(|d| d.water.et));
         Some(Outcome {
-            box_number: told.box_number,
+            controller_number: told.controller_number,
             station: told.station,
             predicted: told.looks,
             seen,

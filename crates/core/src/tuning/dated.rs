@@ -19,8 +19,8 @@ pub enum Step {
 pub struct DatedStep {
     /// The first day on which it holds.
     pub on: Date,
-    /// Number of its box.
-    pub box_number: u8,
+    /// Number of its controller.
+    pub controller_number: u8,
     /// Its station.
     pub station: u16,
     /// What.
@@ -35,7 +35,12 @@ pub fn dated_steps(facts: &Facts, from: Date, days: i32) -> Vec<DatedStep> {
     for (zone, resolved) in &facts.zones {
         let mut put = |on: Date, step| {
             if (from..=until).contains(&on) {
-                out.push(DatedStep { on, box_number: zone.box_number, station: zone.number, step });
+                out.push(DatedStep {
+                    on,
+                    controller_number: zone.controller_number,
+                    station: zone.number,
+                    step,
+                });
             }
         };
         if let Some(grow_in) = resolved.grow_in {
@@ -48,7 +53,7 @@ pub fn dated_steps(facts: &Facts, from: Date, days: i32) -> Vec<DatedStep> {
             }
         }
     }
-    out.sort_by_key(|s| (s.on, s.box_number, s.station));
+    out.sort_by_key(|s| (s.on, s.controller_number, s.station));
     out
 }
 

@@ -21,8 +21,8 @@ pub fn as_diagnosed(facts: &Facts, visit: &Visit, causes: &[&Suspicion], lever: 
         let repaired = lever.is_some_and(|lever| {
             let by_hand = lever.turn == Turn::ByHand && lever.code != LeverCode::Survey;
             by_hand
-                && (lever.cause, lever.box_number, lever.station, lever.program)
-                    == (own.cause, own.box_number, own.station, own.program.or(lever.program))
+                && (lever.cause, lever.controller_number, lever.station, lever.program)
+                    == (own.cause, own.controller_number, own.station, own.program.or(lever.program))
         });
         if !repaired {
             apply(&mut facts, visit, own);
@@ -44,26 +44,26 @@ fn apply(facts: &mut Facts, visit: &Visit, own: &Suspicion) {
     }
 }
 
-/// Settings of the box of a cause changed, in every version.
+/// Settings of the controller of a cause changed, in every version.
 fn of_settings(facts: &mut Facts, own: &Suspicion, change: impl Fn(&mut Settings)) {
-    for known in facts.boxes.iter_mut().filter(|b| Some(b.number) == own.box_number) {
+    for known in facts.controllers.iter_mut().filter(|b| Some(b.number) == own.controller_number) {
         known.versions.iter_mut().for_each(|(_, settings)| change(settings));
     }
 }
 
-/// What the box showed takes the place of what was known of it.
+/// What the controller showed takes the place of what was known of it.
 fn shown(facts: &mut Facts, own: &Suspicion) {
     for evidence in &own.for_it {
         match evidence {
-            Evidence::BoxShowsMinutes { shown, known } => of_settings(facts, own, |settings| {
+            Evidence::ControllerShowsMinutes { shown, known } => of_settings(facts, own, |settings| {
                 let times = settings.programs.iter_mut().flat_map(|p| &mut p.run_times);
                 for (_, time) in times.filter(|(n, time)| Some(*n) == own.station && time == known) {
                     *time = *shown;
                 }
             }),
-            Evidence::BoxShowsPercentage { shown, known } => {
+            Evidence::ControllerShowsPercentage { shown, known } => {
                 of_settings(facts, own, |settings| match &mut settings.percentages {
-                    Percentages::Box(value) => *value = *shown,
+                    Percentages::Controller(value) => *value = *shown,
                     Percentages::Program(values) => {
                         values.iter_mut().filter(|value| *value == known).for_each(|value| *value = *shown);
                     }
@@ -82,7 +82,7 @@ fn nights(facts: &mut Facts, own: &Suspicion) {
         _ => None,
     });
     let Some(ratio) = ratio.filter(|r| *r > 0.0) else { return };
-    for known in facts.boxes.iter_mut().filter(|b| Some(b.number) == own.box_number) {
+    for known in facts.controllers.iter_mut().filter(|b| Some(b.number) == own.controller_number) {
         for hung in known.sensors.iter_mut().filter(|s| s.sensor.card.senses(Sense::Et)) {
             let full = &mut hung.sensor.setting.et_full;
             *full = Millimetres::from_mm(full.mm() / ratio);
@@ -93,9 +93,11 @@ fn nights(facts: &mut Facts, own: &Suspicion) {
 /// What was measured or found of a zone; where nothing was, so much as one trial step makes up for.
 fn survey(facts: &mut Facts, visit: &Visit, own: &Suspicion) {
     let latitude = facts.site.latitude_deg;
-    let key = own.box_number.zip(own.station);
+    let key = own.controller_number.zip(own.station);
     let looks = key.and_then(|(number, station)| visit.zone(number, station)).and_then(|seen| seen.looks);
-    for (zone, resolved) in facts.zones.iter_mut().filter(|(z, _)| Some((z.box_number, z.number)) == key) {
+    for (zone, resolved) in
+        facts.zones.iter_mut().filter(|(z, _)| Some((z.controller_number, z.number)) == key)
+    {
         let rate = resolved.rate.value.mm_per_hour();
         if let Some(found) = found(own, zone, rate, looks) {
             *zone = found;

@@ -1,13 +1,13 @@
-//! Levers: one change for each likely cause, in the steps of the box, and what not to touch.
+//! Levers: one change for each likely cause, in the steps of the controller, and what not to touch.
 
 use super::Diagnosis;
 use super::cause::{Cause, Evidence, Suspicion};
 use super::days::{another_day, at_interval, days_a_week};
 use super::lever_kind::{Amount, Lever, LeverCode, ProgramPercentage, Turn};
 use super::nights::{et_sensor, read};
-use super::picture::{BoxPicture, Picture, ZonePicture};
+use super::picture::{ControllerPicture, Picture, ZonePicture};
 use super::visit::{Looks, Visit};
-use crate::account::running::BoxFacts;
+use crate::account::running::ControllerFacts;
 use crate::account::whole::{Facts, SiteAccount};
 use crate::advice::budget::{Measure, week_of_demand, with_week};
 use crate::advice::findings::{Checked, FindingKind, FindingPlace};
@@ -28,7 +28,7 @@ pub(super) const STEP_SHARE: f64 = 0.15;
 const MOST_TURN: (f64, f64) = (0.5, 2.0);
 /// A soil threshold is moved by this much, percent by volume (common practice: half a point to one).
 const SOIL_STEP: f64 = 1.0;
-/// Days after a mended fault, a trim or a threshold until it shows.
+/// Days after a corrected fault, a trim or a threshold until it shows.
 const SOON_DAYS: i32 = 7;
 /// Days after another change until it shows (common practice: one to two weeks).
 const LATER_DAYS: i32 = 14;
@@ -38,17 +38,17 @@ const LATER_DAYS: i32 = 14;
 #[must_use]
 pub fn levers(facts: &Facts, account: &SiteAccount, visit: &Visit, found: &Diagnosis) -> Vec<Lever> {
     let picture = Picture::of(facts, account, visit);
-    let checks: Vec<BoxChecks<'_>> = picture.boxes.iter().map(BoxChecks::of).collect();
+    let checks: Vec<ControllerChecks<'_>> = picture.controllers.iter().map(ControllerChecks::of).collect();
     let chosen = found.chosen.iter().filter_map(|at| found.causes.get(*at));
     let all: Vec<Lever> = chosen.filter_map(|suspicion| of(&picture, &checks, suspicion)).collect();
     // While something is broken or left over, what is seen of the zones it reaches says nothing of their settings.
     let repaired = |lever: &Lever| lever.turn == Turn::ByHand && lever.cause.is_fault();
     let waits = |lever: &Lever| {
         let mut faults = all.iter().filter(|other| repaired(other) && !repaired(lever));
-        faults.any(|fault| match (fault.box_number, fault.station) {
+        faults.any(|fault| match (fault.controller_number, fault.station) {
             (None, _) => true,
-            (number, None) => number == lever.box_number,
-            (number, station) => number == lever.box_number && station == lever.station,
+            (number, None) => number == lever.controller_number,
+            (number, station) => number == lever.controller_number && station == lever.station,
         })
     };
     all.iter().filter(|lever| !waits(lever)).cloned().collect()
@@ -58,8 +58,8 @@ pub fn levers(facts: &Facts, account: &SiteAccount, visit: &Visit, found: &Diagn
 /// measured. It is no answer: it is offered beside the measurement.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct TrialChange {
-    /// Number of its box.
-    pub box_number: u8,
+    /// Number of its controller.
+    pub controller_number: u8,
     /// Its station.
     pub station: u16,
     /// Its longest run time as set.
@@ -76,28 +76,29 @@ pub(super) fn trials(
     found: &Diagnosis,
 ) -> Vec<TrialChange> {
     let picture = Picture::of(facts, account, visit);
-    let checks: Vec<BoxChecks<'_>> = picture.boxes.iter().map(BoxChecks::of).collect();
+    let checks: Vec<ControllerChecks<'_>> = picture.controllers.iter().map(ControllerChecks::of).collect();
     let chosen = || found.chosen.iter().filter_map(|at| found.causes.get(*at));
     let open = found.contradictions.iter().filter(|c| {
-        c.seen == Looks::Dry && !chosen().any(|s| s.explains.contains(&(c.box_number, c.station)))
+        c.seen == Looks::Dry && !chosen().any(|s| s.explains.contains(&(c.controller_number, c.station)))
     });
     open.filter_map(|c| {
-        let of_zone = |s: &&Suspicion| (s.box_number, s.station) == (Some(c.box_number), Some(c.station));
+        let of_zone =
+            |s: &&Suspicion| (s.controller_number, s.station) == (Some(c.controller_number), Some(c.station));
         let suspicion = found.causes.iter().find(of_zone)?;
         let (from, to, _) = Making::new(&picture, &checks, suspicion).scaled(c.station, 1.0 + STEP_SHARE)?;
-        Some(TrialChange { box_number: c.box_number, station: c.station, from, to })
+        Some(TrialChange { controller_number: c.controller_number, station: c.station, from, to })
     })
     .collect()
 }
 
 /// A controller with what its checks find, made once however many levers ask.
-struct BoxChecks<'p> {
-    own: &'p BoxPicture<'p>,
+struct ControllerChecks<'p> {
+    own: &'p ControllerPicture<'p>,
     checked: OnceCell<Checked<'p>>,
 }
 
-impl<'p> BoxChecks<'p> {
-    fn of(own: &'p BoxPicture<'p>) -> Self {
+impl<'p> ControllerChecks<'p> {
+    fn of(own: &'p ControllerPicture<'p>) -> Self {
         Self { own, checked: OnceCell::new() }
     }
 
@@ -110,14 +111,18 @@ impl<'p> BoxChecks<'p> {
 struct Making<'p, 'a> {
     picture: &'p Picture<'a>,
     suspicion: &'p Suspicion,
-    checks: Option<&'p BoxChecks<'p>>,
-    own: Option<&'a BoxFacts>,
+    checks: Option<&'p ControllerChecks<'p>>,
+    own: Option<&'a ControllerFacts>,
     settings: Option<&'a Settings>,
     there: Option<&'p Installation>,
 }
 
-fn of<'p>(picture: &'p Picture<'_>, checks: &'p [BoxChecks<'p>], suspicion: &'p Suspicion) -> Option<Lever> {
-    let number = suspicion.box_number;
+fn of<'p>(
+    picture: &'p Picture<'_>,
+    checks: &'p [ControllerChecks<'p>],
+    suspicion: &'p Suspicion,
+) -> Option<Lever> {
+    let number = suspicion.controller_number;
     let made = Making::new(picture, checks, suspicion).made()?;
     let days = match made.code {
         LeverCode::ZoneMinutes | LeverCode::Percentage | LeverCode::Days | LeverCode::Survey => LATER_DAYS,
@@ -130,7 +135,7 @@ fn of<'p>(picture: &'p Picture<'_>, checks: &'p [BoxChecks<'p>], suspicion: &'p 
     Some(Lever {
         code: made.code,
         cause: suspicion.cause,
-        box_number: number,
+        controller_number: number,
         station: suspicion.station,
         sensor: suspicion.sensor.clone(),
         program: made.program.or(suspicion.program),
@@ -143,9 +148,9 @@ fn of<'p>(picture: &'p Picture<'_>, checks: &'p [BoxChecks<'p>], suspicion: &'p 
     })
 }
 
-/// Other zones of a box that do not look wrong.
+/// Other zones of a controller that do not look wrong.
 fn right(picture: &Picture<'_>, number: u8, station: u16) -> Vec<u16> {
-    let others = picture.of_box(number).filter(|z| z.zone.number != station);
+    let others = picture.of_controller(number).filter(|z| z.zone.number != station);
     others.filter(|z| z.looks().unwrap_or(z.expected) == Looks::Right).map(|z| z.zone.number).collect()
 }
 
@@ -173,9 +178,9 @@ fn by_hand(code: LeverCode) -> Made {
 }
 
 impl<'p, 'a> Making<'p, 'a> {
-    fn new(picture: &'p Picture<'a>, checks: &'p [BoxChecks<'p>], suspicion: &'p Suspicion) -> Self {
-        let checks = checks.iter().find(|c| Some(c.own.facts.number) == suspicion.box_number);
-        let own = suspicion.box_number.and_then(|n| picture.facts.of_box(n));
+    fn new(picture: &'p Picture<'a>, checks: &'p [ControllerChecks<'p>], suspicion: &'p Suspicion) -> Self {
+        let checks = checks.iter().find(|c| Some(c.own.facts.number) == suspicion.controller_number);
+        let own = suspicion.controller_number.and_then(|n| picture.facts.of_controller(n));
         Self {
             picture,
             suspicion,
@@ -195,8 +200,8 @@ impl<'p, 'a> Making<'p, 'a> {
             | Cause::BlockedHeads
             | Cause::LowPressure
             | Cause::Leak => by_hand(LeverCode::Mend),
-            Cause::HiddenProgram | Cause::ClockWrong | Cause::BoxOff | Cause::BypassLeft => {
-                by_hand(LeverCode::SetBoxRight)
+            Cause::HiddenProgram | Cause::ClockWrong | Cause::ControllerOff | Cause::BypassLeft => {
+                by_hand(LeverCode::SetControllerRight)
             }
             Cause::GaugeSheltered | Cause::GaugeSprayed | Cause::SensorSlowToDry => {
                 by_hand(LeverCode::SensorByHand)
@@ -267,7 +272,7 @@ impl<'p, 'a> Making<'p, 'a> {
     fn minutes(&self) -> Option<Made> {
         let station = self.suspicion.station?;
         let shown = self.suspicion.for_it.iter().find_map(|e| match e {
-            Evidence::BoxShowsMinutes { shown, known } => Some((*shown, *known)),
+            Evidence::ControllerShowsMinutes { shown, known } => Some((*shown, *known)),
             _ => None,
         });
         if let Some((shown, known)) = shown {
@@ -276,7 +281,7 @@ impl<'p, 'a> Making<'p, 'a> {
         }
         let zone = self.picture.zones.iter().find(|z| {
             Some(z.zone.number) == self.suspicion.station
-                && Some(z.zone.box_number) == self.suspicion.box_number
+                && Some(z.zone.controller_number) == self.suspicion.controller_number
         })?;
         let gets = zone.gets.filter(|g| *g > 0.0)?;
         let (before, after, changed) = self.scaled(station, 1.0 / gets)?;
@@ -287,7 +292,7 @@ impl<'p, 'a> Making<'p, 'a> {
     fn survey(&self) -> Made {
         let measure = || by_hand(LeverCode::Survey);
         let Some(station) = self.suspicion.station else { return measure() };
-        let key = (self.suspicion.box_number.unwrap_or(0), station);
+        let key = (self.suspicion.controller_number.unwrap_or(0), station);
         let Some(zone) = self.picture.zones.iter().find(|z| z.key() == key) else { return measure() };
         let looks = zone.looks().unwrap_or(Looks::Right);
         let by_meter = zone.flow_ratio().filter(|r| self.suspicion.cause == Cause::RateWrong && *r > 0.0);
@@ -343,12 +348,12 @@ impl<'p, 'a> Making<'p, 'a> {
             Evidence::Starts { shown, known, .. } => Some((*shown, *known)),
             _ => None,
         });
-        let by_box = self.suspicion.for_it.iter().any(|e| {
+        let by_controller = self.suspicion.for_it.iter().any(|e| {
             matches!(e, Evidence::Starts { program, known, .. }
             if self.settings.and_then(|s| s.programs.get(*program)).is_some_and(|p| p.starts.len() == *known))
         });
-        let mut made = match by_box {
-            true => by_hand(LeverCode::SetBoxRight),
+        let mut made = match by_controller {
+            true => by_hand(LeverCode::SetControllerRight),
             false => self.by_finding(LeverCode::Starts).unwrap_or(by_hand(LeverCode::Starts)),
         };
         if let Some((shown, known)) = counts {
@@ -361,12 +366,12 @@ impl<'p, 'a> Making<'p, 'a> {
     /// reason for the next month's.
     fn percentage(&self) -> Option<Made> {
         let shown = self.suspicion.for_it.iter().find_map(|e| match e {
-            Evidence::BoxShowsPercentage { shown, known } => Some((*shown, *known)),
+            Evidence::ControllerShowsPercentage { shown, known } => Some((*shown, *known)),
             _ => None,
         });
         if let Some((shown, known)) = shown {
             let amounts = (Amount::Percentage(shown), Amount::Percentage(known));
-            return Some(Made::new(LeverCode::SetBoxRight, amounts, Turn::ByHand));
+            return Some(Made::new(LeverCode::SetControllerRight, amounts, Turn::ByHand));
         }
         let (there, settings, date) = (self.there?, self.settings?, self.picture.date);
         let SoundBase { base, .. } = sound_base(there, settings, date, Measure::default());
@@ -460,7 +465,7 @@ impl<'p, 'a> Making<'p, 'a> {
             _ => None,
         })?;
         let own = |z: &&ZonePicture<'_>| {
-            z.zone.number == station && Some(z.zone.box_number) == self.suspicion.box_number
+            z.zone.number == station && Some(z.zone.controller_number) == self.suspicion.controller_number
         };
         let zone = self.picture.zones.iter().find(own)?;
         let [program] = zone.programs.as_slice() else { return None };
@@ -541,13 +546,13 @@ pub fn turned(facts: &Facts, lever: &Lever, at: jiff::Timestamp) -> Facts {
     match &lever.turn {
         Turn::ByHand => {}
         Turn::Settings(number, settings) => {
-            if let Some(own) = facts.boxes.iter_mut().find(|b| b.number == *number) {
+            if let Some(own) = facts.controllers.iter_mut().find(|b| b.number == *number) {
                 own.versions.retain(|(since, _)| *since < at);
                 own.versions.push((at, (**settings).clone()));
             }
         }
         Turn::Sensor(number, sensor) => {
-            if let Some(own) = facts.boxes.iter_mut().find(|b| b.number == *number) {
+            if let Some(own) = facts.controllers.iter_mut().find(|b| b.number == *number) {
                 for hung in own.sensors.iter_mut().filter(|s| s.sensor.name == sensor.name) {
                     hung.sensor = (**sensor).clone();
                 }

@@ -13,8 +13,8 @@ use jiff::civil::Date;
 pub enum LeverCode {
     /// Mend what is broken; no setting.
     Mend,
-    /// Bring the box back to what is known: its clock, its switch, a bypass, a program, a start, a percentage.
-    SetBoxRight,
+    /// Bring the controller back to what is known: its clock, its switch, a bypass, a program, a start, a percentage.
+    SetControllerRight,
     /// Move or service a sensor.
     SensorByHand,
     /// Measure again, and correct the survey.
@@ -60,7 +60,7 @@ pub enum Amount {
     TrimPct(f64),
     /// Starts.
     Starts(usize),
-    /// Longest cycle.
+    /// Max cycle time.
     Cycle(Seconds),
     /// Whether a sensor holds a zone.
     Holds(bool),
@@ -71,16 +71,16 @@ pub enum Amount {
 pub enum Turn {
     /// None: it is done by hand.
     ByHand,
-    /// Other settings of a box.
+    /// Other settings of a controller.
     Settings(u8, Box<Settings>),
-    /// A sensor set otherwise, by its box.
+    /// A sensor set otherwise, by its controller.
     Sensor(u8, Box<Sensor>),
 }
 
-/// A percentage of one program, or of all where the box has one for all.
+/// A percentage of one program, or of all where the controller has one for all.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct ProgramPercentage {
-    /// The program, by index; `None`: the whole box.
+    /// The program, by index; `None`: the whole controller.
     pub program: Option<usize>,
     /// As set.
     pub from: Percentage,
@@ -95,8 +95,8 @@ pub struct Lever {
     pub code: LeverCode,
     /// The cause that it answers.
     pub cause: Cause,
-    /// Its box.
-    pub box_number: Option<u8>,
+    /// Its controller.
+    pub controller_number: Option<u8>,
     /// Its zone.
     pub station: Option<u16>,
     /// Its sensor.
@@ -111,7 +111,7 @@ pub struct Lever {
     pub to: Amount,
     /// What that makes of the settings.
     pub turn: Turn,
-    /// Zones of the same box that are right and must not be touched: those that another lever would change too.
+    /// Zones of the same controller that are right and must not be touched: those that another lever would change too.
     pub leave: Vec<u16>,
     /// When to look again.
     pub look_again: Date,

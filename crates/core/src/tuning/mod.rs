@@ -2,7 +2,7 @@
 //!
 //! A visit ([`Visit`]) is what was seen. [`diagnose`] lays it beside the account and ranks a closed list of causes,
 //! each with what speaks for and against it and what would settle it. [`levers`] turns the likely ones into one
-//! change each, in the steps of the box, with what it does to every zone. Faults come before settings, one zone
+//! change each, in the steps of the controller, with what it does to every zone. Faults come before settings, one zone
 //! before all, an ET sensor's trim before its climate setting (common practice).
 
 mod cause;
@@ -30,8 +30,8 @@ pub use nights::{NIGHTS, Night, Read, et_sensor, read as read_nights};
 pub use outlook::{ZoneOutlook, outlook};
 pub use picture::LOOK_BACK_DAYS;
 pub use visit::{
-    Battery, BoxSeen, Clash, Looks, Plants, ProgramSeen, Said, SensorSeen, Sign, Visit, ZoneSeen,
-    boxes_together, sensors_together, zones_together,
+    Battery, Clash, ControllerSeen, Looks, Plants, ProgramSeen, Said, SensorSeen, Sign, Visit, ZoneSeen,
+    controllers_together, sensors_together, zones_together,
 };
 pub use why::{HeldFor, Reason, Why, why};
 
@@ -45,8 +45,8 @@ use std::borrow::Cow;
 /// A zone that does not look as the account expects.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Contradiction {
-    /// Number of its box.
-    pub box_number: u8,
+    /// Number of its controller.
+    pub controller_number: u8,
     /// Its station.
     pub station: u16,
     /// How it looks.
@@ -64,11 +64,11 @@ pub struct Diagnosis {
     pub chosen: Vec<usize>,
     /// Zones that look otherwise than the account expects.
     pub contradictions: Vec<Contradiction>,
-    /// Zones, by box and station, whose looks and reading cannot both be so: read again.
+    /// Zones, by controller and station, whose looks and reading cannot both be so: read again.
     pub doubtful: Vec<(u8, u16)>,
-    /// What each zone, by box and station, gets of what it asks for as it is set; rain left out.
+    /// What each zone, by controller and station, gets of what it asks for as it is set; rain left out.
     pub gets: Vec<((u8, u16), Option<Share>)>,
-    /// What each box's zones get in the middle of what they ask for, as it is set.
+    /// What each controller's zones get in the middle of what they ask for, as it is set.
     pub middle: Vec<(u8, Option<Share>)>,
 }
 
@@ -99,13 +99,13 @@ pub fn diagnose(facts: &Facts, account: &SiteAccount, visit: &Visit) -> Diagnosi
     let weighed = weigh::weigh(&picture, &seen, cases);
     let contradiction = |zone: &picture::ZonePicture<'_>| {
         let seen = zone.looks().filter(|seen| *seen != zone.expected)?;
-        let (box_number, station) = zone.key();
-        Some(Contradiction { box_number, station, seen, expected: zone.expected })
+        let (controller_number, station) = zone.key();
+        Some(Contradiction { controller_number, station, seen, expected: zone.expected })
     };
     let contradictions = picture.zones.iter().filter_map(contradiction).collect();
     let doubtful = picture.zones.iter().filter(|z| z.is_doubtful()).map(picture::ZonePicture::key).collect();
     let gets = picture.zones.iter().map(|z| (z.key(), z.gets.map(Share::from_fraction))).collect();
-    let middle = picture.boxes.iter();
+    let middle = picture.controllers.iter();
     let middle = middle.map(|b| (b.facts.number, b.middle.map(Share::from_fraction))).collect();
     let weigh::Weighed { suspicions, chosen } = weighed;
     let shown =
@@ -126,7 +126,7 @@ pub fn diagnose(facts: &Facts, account: &SiteAccount, visit: &Visit) -> Diagnosi
 pub struct Proposed {
     /// The lever.
     pub lever: Lever,
-    /// As the boxes stand.
+    /// As the controllers stand.
     pub as_is: [Vec<ZoneOutlook>; 2],
     /// With the lever turned.
     pub turned: [Vec<ZoneOutlook>; 2],
@@ -165,9 +165,9 @@ pub fn decide(facts: &Facts, account: &SiteAccount, visit: &Visit) -> Decision {
     let told = |facts: &Facts| OUTLOOK_DAYS.map(|days| outlook(facts, account, date, days));
     // What was set after the visit, a lever of it perhaps, is no part of what was forecast.
     let mut facts = Cow::Borrowed(facts);
-    if facts.boxes.iter().any(|b| b.versions.iter().any(|(since, _)| *since > visit.at)) {
-        let boxes = facts.to_mut().boxes.iter_mut();
-        boxes.for_each(|b| b.versions.retain(|(since, _)| *since <= visit.at));
+    if facts.controllers.iter().any(|b| b.versions.iter().any(|(since, _)| *since > visit.at)) {
+        let controllers = facts.to_mut().controllers.iter_mut();
+        controllers.for_each(|b| b.versions.retain(|(since, _)| *since <= visit.at));
     }
     let facts = &*facts;
     let causes: Vec<&Suspicion> =
@@ -209,7 +209,7 @@ impl Proposed {
         if self.lever.turn == Turn::ByHand || !pairs().any(moved) {
             return true;
         }
-        let seen = |z: &ZoneOutlook| visit.zone(z.box_number, z.station).and_then(|s| s.looks);
+        let seen = |z: &ZoneOutlook| visit.zone(z.controller_number, z.station).and_then(|s| s.looks);
         let leaves = |(a, b): (&ZoneOutlook, &ZoneOutlook)| {
             a.looks == Looks::Right
                 && b.looks != Looks::Right

@@ -1,8 +1,8 @@
-//! The nights of an ET sensor: the percentage of each, as the box shows it, against what the weather asked for.
+//! The nights of an ET sensor: the percentage of each, as the controller shows it, against what the weather asked for.
 
 use super::cause::Evidence;
 use super::visit::Visit;
-use crate::account::running::{BoxFacts, SensorFacts};
+use crate::account::running::{ControllerFacts, SensorFacts};
 use crate::account::sky::et0_of;
 use crate::account::whole::Facts;
 use crate::quantity::bounds;
@@ -26,7 +26,7 @@ const IMPLAUSIBLE: f64 = 1.5;
 pub struct Night {
     /// Its evening.
     pub date: Date,
-    /// What the box shows, percent.
+    /// What the controller shows, percent.
     pub shown: f64,
     /// What the weather asked for, percent of the hottest month, trim left out.
     pub asked: f64,
@@ -42,7 +42,7 @@ impl Night {
     }
 }
 
-/// The nights of a box.
+/// The nights of a controller.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Read {
     /// In order.
@@ -75,18 +75,18 @@ impl Read {
     }
 }
 
-/// The ET sensor of a box.
+/// The ET sensor of a controller.
 #[must_use]
-pub fn et_sensor(own: &BoxFacts) -> Option<&SensorFacts> {
+pub fn et_sensor(own: &ControllerFacts) -> Option<&SensorFacts> {
     own.sensors.iter().find(|s| s.sensor.card.senses(Sense::Et))
 }
 
-/// The nights that a visit found on a box with an ET sensor, against the record: what stands for 100 % is the demand
+/// The nights that a visit found on a controller with an ET sensor, against the record: what stands for 100 % is the demand
 /// of the hottest month, as base run times are made for it (common practice).
 #[must_use]
-pub fn read(facts: &Facts, own: &BoxFacts, visit: &Visit) -> Option<Read> {
+pub fn read(facts: &Facts, own: &ControllerFacts, visit: &Visit) -> Option<Read> {
     let sensor = et_sensor(own)?;
-    let shown = visit.of_box(own.number).map(|b| &b.nights)?;
+    let shown = visit.of_controller(own.number).map(|b| &b.nights)?;
     let setting = right_setting(facts, &sensor.sensor.setting, visit);
     let back = i32::from(setting.et_days.max(1));
     let of = |(date, shown): (&Date, &f64)| {

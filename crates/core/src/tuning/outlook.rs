@@ -1,10 +1,10 @@
-//! What the weeks after a visit bring each zone, as the boxes are set or would be: the account goes on from its state
+//! What the weeks after a visit bring each zone, as the controllers are set or would be: the account goes on from its state
 //! under expected demand and without rain.
 
 use super::picture::{DRY_BELOW, WET_ABOVE, share};
 use super::visit::Looks;
 use crate::account::evidence::{Watering, joined};
-use crate::account::running::{BoxFacts, running};
+use crate::account::running::{ControllerFacts, running};
 use crate::account::sky::SkyHours;
 use crate::account::whole::{Facts, SiteAccount, end_of};
 use crate::account::zone::{ZoneState, ahead};
@@ -18,8 +18,8 @@ use std::borrow::Cow;
 /// What some weeks bring a zone.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct ZoneOutlook {
-    /// Number of its box.
-    pub box_number: u8,
+    /// Number of its controller.
+    pub controller_number: u8,
     /// Its station.
     pub station: u16,
     /// What its plants ask for.
@@ -45,7 +45,7 @@ pub fn outlook(facts: &Facts, account: &SiteAccount, from: Date, days: i32) -> V
         SkyHours::of(&facts.climate, facts.site.longitude_deg, &facts.tz, from, end_of(last, &facts.tz));
     let sky = sky.foretold_from(&facts.climate, from);
     let runs: Vec<_> = facts
-        .boxes
+        .controllers
         .iter()
         .flat_map(|own| {
             let own = foreseeing(own, facts, (from, until));
@@ -55,15 +55,15 @@ pub fn outlook(facts: &Facts, account: &SiteAccount, from: Date, days: i32) -> V
         .filter(|(_, run)| run.run.start >= account.until && !run.is_held())
         .collect();
     let of_zone = |(zone, resolved): &(crate::site::Zone, crate::site::ResolvedZone)| {
-        let own = runs.iter().filter(|(n, r)| (*n, r.run.station) == (zone.box_number, zone.number));
+        let own = runs.iter().filter(|(n, r)| (*n, r.run.station) == (zone.controller_number, zone.number));
         let own: Vec<Watering> = joined(own.map(|(_, r)| r.watering()).collect());
-        let known = account.zone(zone.box_number, zone.number);
+        let known = account.zone(zone.controller_number, zone.number);
         let state = known.map_or_else(ZoneState::default, |z| z.end);
         let water = ahead((zone, resolved), &sky, (account.until, state), &own).water;
         let (demand, lost) = (water.demand.mm(), water.applied_drained - water.uneven + water.applied_off);
         let adequacy = if demand > 0.0 { water.et.mm() / demand } else { 1.0 };
         ZoneOutlook {
-            box_number: zone.box_number,
+            controller_number: zone.controller_number,
             station: zone.number,
             demand: water.demand,
             adequacy: share(adequacy.clamp(0.0, 1.0)),
@@ -80,8 +80,12 @@ pub fn outlook(facts: &Facts, account: &SiteAccount, from: Date, days: i32) -> V
     facts.zones.iter().map(of_zone).collect()
 }
 
-/// A box whose ET sensor reads, in days that have not come, what is expected.
-fn foreseeing<'a>(own: &'a BoxFacts, facts: &Facts, (from, until): (Date, Date)) -> Cow<'a, BoxFacts> {
+/// A controller whose ET sensor reads, in days that have not come, what is expected.
+fn foreseeing<'a>(
+    own: &'a ControllerFacts,
+    facts: &Facts,
+    (from, until): (Date, Date),
+) -> Cow<'a, ControllerFacts> {
     if !own.sensors.iter().any(|s| s.sensor.card.senses(Sense::Et)) {
         return Cow::Borrowed(own);
     }

@@ -1,8 +1,8 @@
 //! Everything that a diagnosis looks at, put side by side once: what was seen, what the account expects, what each
 //! zone gets against what it asks for.
 
-use super::visit::{BoxSeen, Looks, SensorSeen, Sign, Visit, ZoneSeen};
-use crate::account::running::{BoxFacts, BoxRun, SensorFacts, running};
+use super::visit::{ControllerSeen, Looks, SensorSeen, Sign, Visit, ZoneSeen};
+use crate::account::running::{ControllerFacts, ControllerRun, SensorFacts, running};
 use crate::account::whole::{Facts, SiteAccount};
 use crate::account::zone::AccountDay;
 use crate::controller::schedule::Settings;
@@ -52,7 +52,7 @@ pub(super) struct ZonePicture<'a> {
     /// Days from full to the refill point at the demand of these days.
     pub refill_days: f64,
     /// Runs of these days that were held.
-    pub held: Vec<&'a BoxRun>,
+    pub held: Vec<&'a ControllerRun>,
     /// Runs of these days.
     pub runs: usize,
     /// Programs that water it as set, by index.
@@ -63,7 +63,7 @@ pub(super) struct ZonePicture<'a> {
 
 impl ZonePicture<'_> {
     pub fn key(&self) -> (u8, u16) {
-        (self.zone.box_number, self.zone.number)
+        (self.zone.controller_number, self.zone.number)
     }
 
     /// How it was found: by its looks, else by what a probe or a spade says.
@@ -106,12 +106,12 @@ impl ZonePicture<'_> {
     }
 }
 
-/// A box of a picture.
-pub(super) struct BoxPicture<'a> {
-    pub facts: &'a BoxFacts,
+/// A controller of a picture.
+pub(super) struct ControllerPicture<'a> {
+    pub facts: &'a ControllerFacts,
     pub there: Installation,
     pub settings: Option<&'a Settings>,
-    pub seen: Option<&'a BoxSeen>,
+    pub seen: Option<&'a ControllerSeen>,
     /// When its percentages were last turned, as far back as it is known; `None`: always as they are.
     pub percentage_since: Option<Timestamp>,
     /// When it was last set at all.
@@ -123,7 +123,7 @@ pub(super) struct BoxPicture<'a> {
     /// What each of its zones gets in a week as set now, rain and holds left out.
     pub given: Vec<Given>,
     /// Its runs of these days.
-    pub runs: &'a [BoxRun],
+    pub runs: &'a [ControllerRun],
 }
 
 /// What a diagnosis looks at.
@@ -132,7 +132,7 @@ pub(super) struct Picture<'a> {
     pub visit: &'a Visit,
     pub date: Date,
     pub zones: Vec<ZonePicture<'a>>,
-    pub boxes: Vec<BoxPicture<'a>>,
+    pub controllers: Vec<ControllerPicture<'a>>,
     /// What the main meter counted since it was read last, over what the runs would have taken; nought over
     /// nought says nothing.
     pub meter: Option<f64>,
@@ -146,18 +146,19 @@ impl<'a> Picture<'a> {
         let from = window(facts, visit, date);
         let begin = midnight(from, &facts.tz);
         let own_runs = |number: u8| {
-            let all = account.runs.boxes().find(|(n, _)| *n == number).map_or(&[][..], |(_, runs)| runs);
+            let all =
+                account.runs.controllers().find(|(n, _)| *n == number).map_or(&[][..], |(_, runs)| runs);
             let first = all.partition_point(|r| r.run.start < begin);
             let all = all.get(first..).unwrap_or_default();
             all.get(..all.partition_point(|r| r.run.start < visit.at)).unwrap_or_default()
         };
-        let mut boxes: Vec<BoxPicture<'_>> = facts
-            .boxes
+        let mut controllers: Vec<ControllerPicture<'_>> = facts
+            .controllers
             .iter()
-            .map(|own| BoxPicture {
+            .map(|own| ControllerPicture {
                 there: facts.installation(own, date),
                 settings: own.settings_at(visit.at),
-                seen: visit.of_box(own.number),
+                seen: visit.of_controller(own.number),
                 percentage_since: turned(own, visit.at),
                 set_since: own.versions.iter().rfind(|(at, _)| *at <= visit.at).map(|(at, _)| *at),
                 middle: None,
@@ -171,13 +172,13 @@ impl<'a> Picture<'a> {
             .zones
             .iter()
             .filter_map(|(zone, resolved)| {
-                let days = account.zone(zone.box_number, zone.number)?.days.as_slice();
-                let own = boxes.iter().find(|b| b.facts.number == zone.box_number);
+                let days = account.zone(zone.controller_number, zone.number)?.days.as_slice();
+                let own = controllers.iter().find(|b| b.facts.number == zone.controller_number);
                 Some(of_zone((zone, resolved), days, own, (visit, from)))
             })
             .collect();
-        for own in &mut boxes {
-            let gets = zones.iter().filter(|z| z.zone.box_number == own.facts.number);
+        for own in &mut controllers {
+            let gets = zones.iter().filter(|z| z.zone.controller_number == own.facts.number);
             own.middle = middle(gets.filter_map(|z| z.gets).collect());
         }
         let days = account.sky.days().iter().filter(|d| d.date >= from && d.date <= date);
@@ -186,11 +187,11 @@ impl<'a> Picture<'a> {
         let peak = year.iter().map(|et0| et0.mm()).fold(0.0, f64::max);
         let weather = if count > 0.0 && peak > 0.0 { sum / count / peak } else { 1.0 };
         let meter = metered(facts, account, visit);
-        Self { facts, visit, date, zones, boxes, meter, weather }
+        Self { facts, visit, date, zones, controllers, meter, weather }
     }
 
-    pub fn of_box(&self, number: u8) -> impl Iterator<Item = &ZonePicture<'a>> {
-        self.zones.iter().filter(move |z| z.zone.box_number == number)
+    pub fn of_controller(&self, number: u8) -> impl Iterator<Item = &ZonePicture<'a>> {
+        self.zones.iter().filter(move |z| z.zone.controller_number == number)
     }
 
     /// A sensor as it was found.
@@ -202,14 +203,14 @@ impl<'a> Picture<'a> {
 /// The first day looked at: two weeks back, or the day of the last change after that, at least some days.
 fn window(facts: &Facts, visit: &Visit, date: Date) -> Date {
     let back = |days: i32| date.checked_sub(days.days()).unwrap_or(date);
-    let versions = facts.boxes.iter().flat_map(|b| &b.versions).map(|(at, _)| *at);
+    let versions = facts.controllers.iter().flat_map(|b| &b.versions).map(|(at, _)| *at);
     let last = versions.filter(|at| *at <= visit.at).max();
     let last = last.map(|at| at.to_zoned(facts.tz.clone()).date());
     last.unwrap_or(back(LOOK_BACK_DAYS)).clamp(back(LOOK_BACK_DAYS), back(LEAST_DAYS))
 }
 
-/// When the percentages of a box were last turned.
-fn turned(own: &BoxFacts, at: Timestamp) -> Option<Timestamp> {
+/// When the percentages of a controller were last turned.
+fn turned(own: &ControllerFacts, at: Timestamp) -> Option<Timestamp> {
     let known: Vec<_> = own.versions.iter().filter(|(since, _)| *since <= at).collect();
     let changes = known.windows(2).rev().find_map(|pair| {
         let [(_, before), (since, after)] = pair else { return None };
@@ -219,7 +220,7 @@ fn turned(own: &BoxFacts, at: Timestamp) -> Option<Timestamp> {
 }
 
 /// The percentage of the program that waters longest.
-fn percentage(own: &BoxFacts, at: Timestamp, date: Date) -> Option<Percentage> {
+fn percentage(own: &ControllerFacts, at: Timestamp, date: Date) -> Option<Percentage> {
     let settings = own.settings_at(at)?;
     let watered = |p: &&(usize, i64)| p.1 > 0;
     let programs = settings.programs.iter().enumerate().filter(|(_, p)| p.waters());
@@ -232,7 +233,7 @@ fn percentage(own: &BoxFacts, at: Timestamp, date: Date) -> Option<Percentage> {
 fn of_zone<'a>(
     (zone, resolved): (&'a Zone, &'a ResolvedZone),
     days: &[AccountDay],
-    own: Option<&BoxPicture<'a>>,
+    own: Option<&ControllerPicture<'a>>,
     (visit, from): (&'a Visit, Date),
 ) -> ZonePicture<'a> {
     let first = days.partition_point(|d| d.date < from);
@@ -244,7 +245,7 @@ fn of_zone<'a>(
     let runs = || runs.iter().filter(move |r| r.run.station == zone.number);
     let given = own.and_then(|own| own.given.iter().find(|g| g.station == zone.number));
     let raw = resolved.root_zone_on(from).readily_available().mm();
-    let seen = visit.zone(zone.box_number, zone.number);
+    let seen = visit.zone(zone.controller_number, zone.number);
     let last = days.iter().rev().take(SOAKED_DAYS);
     let rained = last.map(|d| d.water.rain.mm()).sum::<f64>() >= RAINED_MM;
     ZonePicture {
@@ -274,12 +275,12 @@ fn programs(settings: &Settings, station: u16) -> Vec<usize> {
     settings.programs.iter().enumerate().filter(|(_, p)| waters(p)).map(|(at, _)| at).collect()
 }
 
-/// What the zones of a box get in a week as it is set now.
-fn weekly(own: &BoxFacts, (facts, at, from): (&Facts, Timestamp, Date)) -> Vec<Given> {
+/// What the zones of a controller get in a week as it is set now.
+fn weekly(own: &ControllerFacts, (facts, at, from): (&Facts, Timestamp, Date)) -> Vec<Given> {
     let Some(settings) = own.settings_at(at).filter(|_| !own.computes_itself()) else { return Vec::new() };
     let settings = settings.awake().with_rhythms_since(from);
     let until = from.checked_add((LOOK_BACK_DAYS - 1).days()).unwrap_or(from);
-    let now = BoxFacts { versions: vec![(Timestamp::MIN, settings.clone())], ..own.clone() };
+    let now = ControllerFacts { versions: vec![(Timestamp::MIN, settings.clone())], ..own.clone() };
     let runs: Vec<_> =
         running(&now, facts.surveys(), &facts.tz, (from, until)).iter().map(|r| r.run).collect();
     given(&facts.installation(own, from), &settings, &runs, 2)
@@ -317,7 +318,7 @@ fn metered(facts: &Facts, account: &SiteAccount, visit: &Visit) -> Option<f64> {
     let before = facts.log.meter.iter().rfind(|m| m.at < visit.at - OF_THE_VISIT)?;
     let counted = now.l() - before.counted.l();
     let mut expected = 0.0;
-    for (number, runs) in account.runs.boxes() {
+    for (number, runs) in account.runs.controllers() {
         let within = runs.iter().filter(|r| r.run.start >= before.at && r.run.start < visit.at);
         for run in within.filter(|r| !r.is_held()) {
             let (zone, resolved) = facts.zone(number, run.run.station)?;

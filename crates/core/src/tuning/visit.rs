@@ -1,4 +1,4 @@
-//! What was seen on a visit: zones, boxes, sensors and the meter. Everything may be left empty.
+//! What was seen on a visit: zones, controllers, sensors and the meter. Everything may be left empty.
 
 use crate::ground::soil::Texture;
 use crate::quantity::ratio::{Percentage, Share};
@@ -135,8 +135,8 @@ impl Plants {
 /// A zone as it was found.
 #[derive(Debug, Clone, PartialEq, Default)]
 pub struct ZoneSeen {
-    /// Number of its box.
-    pub box_number: u8,
+    /// Number of its controller.
+    pub controller_number: u8,
     /// Its station.
     pub station: u16,
     /// How wet it looks.
@@ -159,7 +159,7 @@ impl ZoneSeen {
     /// Whether nothing was said.
     #[must_use]
     pub fn is_empty(&self) -> bool {
-        *self == Self { box_number: self.box_number, station: self.station, ..Self::default() }
+        *self == Self { controller_number: self.controller_number, station: self.station, ..Self::default() }
     }
 }
 
@@ -170,7 +170,7 @@ pub enum Battery {
     Good,
     /// It is low.
     Low,
-    /// It is empty or missing: the box forgets its clock in a power cut.
+    /// It is empty or missing: the controller forgets its clock in a power cut.
     Dead,
 }
 
@@ -189,7 +189,7 @@ impl Battery {
     }
 }
 
-/// A program as the box shows it.
+/// A program as the controller shows it.
 #[derive(Debug, Clone, PartialEq, Default)]
 pub struct ProgramSeen {
     /// Whether it is on.
@@ -202,11 +202,11 @@ pub struct ProgramSeen {
     pub minutes: BTreeMap<u16, Seconds>,
 }
 
-/// A box as it was found.
+/// A controller as it was found.
 #[derive(Debug, Clone, PartialEq, Default)]
-pub struct BoxSeen {
+pub struct ControllerSeen {
     /// Its number.
-    pub box_number: u8,
+    pub controller_number: u8,
     /// How far its clock is ahead of the right time; negative when it is behind.
     pub clock_ahead: Option<Seconds>,
     /// Whether it is switched to automatic.
@@ -221,11 +221,11 @@ pub struct BoxSeen {
     pub nights: BTreeMap<Date, f64>,
 }
 
-impl BoxSeen {
+impl ControllerSeen {
     /// Whether nothing was said.
     #[must_use]
     pub fn is_empty(&self) -> bool {
-        *self == Self { box_number: self.box_number, ..Self::default() }
+        *self == Self { controller_number: self.controller_number, ..Self::default() }
     }
 }
 
@@ -249,8 +249,8 @@ pub struct Visit {
     pub at: Timestamp,
     /// Zones.
     pub zones: Vec<ZoneSeen>,
-    /// Boxes.
-    pub boxes: Vec<BoxSeen>,
+    /// Controllers.
+    pub controllers: Vec<ControllerSeen>,
     /// Sensors.
     pub sensors: Vec<SensorSeen>,
     /// What the main meter had counted.
@@ -264,14 +264,14 @@ pub struct Visit {
 impl Visit {
     /// A zone as it was found.
     #[must_use]
-    pub fn zone(&self, box_number: u8, station: u16) -> Option<&ZoneSeen> {
-        self.zones.iter().find(|z| (z.box_number, z.station) == (box_number, station))
+    pub fn zone(&self, controller_number: u8, station: u16) -> Option<&ZoneSeen> {
+        self.zones.iter().find(|z| (z.controller_number, z.station) == (controller_number, station))
     }
 
-    /// A box as it was found.
+    /// A controller as it was found.
     #[must_use]
-    pub fn of_box(&self, number: u8) -> Option<&BoxSeen> {
-        self.boxes.iter().find(|b| b.box_number == number)
+    pub fn of_controller(&self, number: u8) -> Option<&ControllerSeen> {
+        self.controllers.iter().find(|b| b.controller_number == number)
     }
 
     /// A sensor as it was found.
@@ -295,8 +295,8 @@ pub struct Said<T> {
 /// Two people who saw one zone differently.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Clash {
-    /// Number of its box.
-    pub box_number: u8,
+    /// Number of its controller.
+    pub controller_number: u8,
     /// Its station.
     pub station: u16,
     /// Who said the first, as a number.
@@ -326,14 +326,20 @@ pub fn zones_together(said: Vec<Said<ZoneSeen>>) -> (Vec<ZoneSeen>, Vec<Clash>) 
     type Looked = (ZoneSeen, Option<(i64, Looks)>);
     let mut zones: BTreeMap<(u8, u16), Looked> = BTreeMap::new();
     let mut clashes = Vec::new();
-    for Said { person, what: seen, .. } in last_of_each(said, |z: &ZoneSeen| (z.box_number, z.station)) {
-        let key = (seen.box_number, seen.station);
-        let (zone, looked) = zones
-            .entry(key)
-            .or_insert_with(|| (ZoneSeen { box_number: key.0, station: key.1, ..ZoneSeen::default() }, None));
+    for Said { person, what: seen, .. } in last_of_each(said, |z: &ZoneSeen| (z.controller_number, z.station))
+    {
+        let key = (seen.controller_number, seen.station);
+        let (zone, looked) = zones.entry(key).or_insert_with(|| {
+            (ZoneSeen { controller_number: key.0, station: key.1, ..ZoneSeen::default() }, None)
+        });
         if let Some(looks) = seen.looks {
             if let Some(first) = looked.filter(|(_, before)| *before != looks) {
-                clashes.push(Clash { box_number: key.0, station: key.1, first, later: (person, looks) });
+                clashes.push(Clash {
+                    controller_number: key.0,
+                    station: key.1,
+                    first,
+                    later: (person, looks),
+                });
             }
             *looked = Some((person, looks));
             zone.looks = Some(looks);
@@ -351,14 +357,15 @@ pub fn zones_together(said: Vec<Said<ZoneSeen>>) -> (Vec<ZoneSeen>, Vec<Clash>) 
     (zones.into_values().map(|(zone, _)| zone).collect(), clashes)
 }
 
-/// The same of boxes.
+/// The same of controllers.
 #[must_use]
-pub fn boxes_together(said: Vec<Said<BoxSeen>>) -> Vec<BoxSeen> {
-    let mut boxes: BTreeMap<u8, BoxSeen> = BTreeMap::new();
-    for Said { what: seen, .. } in last_of_each(said, |b: &BoxSeen| b.box_number) {
-        let own = boxes
-            .entry(seen.box_number)
-            .or_insert_with(|| BoxSeen { box_number: seen.box_number, ..BoxSeen::default() });
+pub fn controllers_together(said: Vec<Said<ControllerSeen>>) -> Vec<ControllerSeen> {
+    let mut controllers: BTreeMap<u8, ControllerSeen> = BTreeMap::new();
+    for Said { what: seen, .. } in last_of_each(said, |b: &ControllerSeen| b.controller_number) {
+        let own = controllers.entry(seen.controller_number).or_insert_with(|| ControllerSeen {
+            controller_number: seen.controller_number,
+            ..ControllerSeen::default()
+        });
         own.clock_ahead = seen.clock_ahead.or(own.clock_ahead);
         own.on = seen.on.or(own.on);
         own.bypassed = seen.bypassed.or(own.bypassed);
@@ -372,7 +379,7 @@ pub fn boxes_together(said: Vec<Said<BoxSeen>>) -> Vec<BoxSeen> {
             known.minutes.extend(program.minutes);
         }
     }
-    boxes.into_values().collect()
+    controllers.into_values().collect()
 }
 
 /// The same of sensors.
@@ -397,7 +404,11 @@ mod tests {
     fn said(minute: i64, person: i64, looks: Option<Looks>, signs: &[Sign]) -> Said<ZoneSeen> {
         let at = Timestamp::UNIX_EPOCH + jiff::SignedDuration::from_mins(minute);
         let signs = signs.iter().copied().collect();
-        Said { at, person, what: ZoneSeen { box_number: 1, station: 3, looks, signs, ..ZoneSeen::default() } }
+        Said {
+            at,
+            person,
+            what: ZoneSeen { controller_number: 1, station: 3, looks, signs, ..ZoneSeen::default() },
+        }
     }
 
     #[test]
@@ -417,7 +428,7 @@ mod tests {
         let (zones, clashes) = zones_together(vec![one.clone(), other]);
         assert_eq!(zones[0].looks, Some(Looks::Wet), "the later counts");
         assert_eq!(zones[0].signs, BTreeSet::from([Sign::Broken, Sign::Runoff]), "signs of both");
-        let both = Clash { box_number: 1, station: 3, first: (1, Looks::Dry), later: (2, Looks::Wet) };
+        let both = Clash { controller_number: 1, station: 3, first: (1, Looks::Dry), later: (2, Looks::Wet) };
         assert_eq!(clashes, [both]);
         // In one minute the order of coming counts, whoever they are.
         let (zones, _) =
@@ -429,17 +440,17 @@ mod tests {
     }
 
     #[test]
-    fn a_box_read_in_two_halves_is_one_box() {
-        let seen = |on, pct| BoxSeen {
-            box_number: 1,
+    fn a_controller_read_in_two_halves_is_one_controller() {
+        let seen = |on, pct| ControllerSeen {
+            controller_number: 1,
             on,
             programs: BTreeMap::from([(0, ProgramSeen { percentage: pct, ..ProgramSeen::default() })]),
-            ..BoxSeen::default()
+            ..ControllerSeen::default()
         };
         let at = Timestamp::UNIX_EPOCH;
         let one = Said { at, person: 1, what: seen(Some(true), None) };
         let other = Said { at, person: 2, what: seen(None, Some(Percentage::HUNDRED)) };
-        let boxes = boxes_together(vec![one, other]);
-        assert_eq!(boxes, [seen(Some(true), Some(Percentage::HUNDRED))]);
+        let controllers = controllers_together(vec![one, other]);
+        assert_eq!(controllers, [seen(Some(true), Some(Percentage::HUNDRED))]);
     }
 }

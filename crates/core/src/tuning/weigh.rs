@@ -29,7 +29,7 @@ pub(super) enum FactId {
     Minutes((u8, u16)),
     /// One zone gets another share than the others.
     Alone((u8, u16)),
-    /// The zones of a box, or of one of its programs, get too little or too much alike.
+    /// The zones of a controller, or of one of its programs, get too little or too much alike.
     AllOff(u8, Option<usize>),
     /// A program waters too seldom for the soil of its zones.
     Rhythm(u8, usize),
@@ -66,7 +66,7 @@ pub(super) struct Fact {
 /// A story.
 pub(super) struct Case {
     pub cause: Cause,
-    pub box_number: Option<u8>,
+    pub controller_number: Option<u8>,
     pub station: Option<u16>,
     pub sensor: Option<String>,
     pub program: Option<usize>,
@@ -83,7 +83,7 @@ impl Case {
     pub fn new(cause: Cause, rare: f64, settle: Settle) -> Self {
         Self {
             cause,
-            box_number: None,
+            controller_number: None,
             station: None,
             sensor: None,
             program: None,
@@ -97,12 +97,12 @@ impl Case {
     }
 
     pub fn at_zone(mut self, key: (u8, u16)) -> Self {
-        (self.box_number, self.station) = (Some(key.0), Some(key.1));
+        (self.controller_number, self.station) = (Some(key.0), Some(key.1));
         self
     }
 
-    pub fn at_box(mut self, number: u8) -> Self {
-        self.box_number = Some(number);
+    pub fn at_controller(mut self, number: u8) -> Self {
+        self.controller_number = Some(number);
         self
     }
 
@@ -112,7 +112,7 @@ impl Case {
     }
 
     pub fn at_sensor(mut self, number: u8, name: &str) -> Self {
-        (self.box_number, self.sensor) = (Some(number), Some(name.to_owned()));
+        (self.controller_number, self.sensor) = (Some(number), Some(name.to_owned()));
         self
     }
 
@@ -223,11 +223,11 @@ fn suspicion(case: Case, share: Share, facts: &[Fact]) -> Suspicion {
         _ => None,
     };
     let signs = facts.iter().filter(|f| case.explains_fact(f.id)).filter_map(|f| of_fact(&f.id));
-    let own = case.box_number.zip(case.station);
+    let own = case.controller_number.zip(case.station);
     let explained: BTreeSet<_> = case.looks.keys().copied().chain(signs).chain(own).collect();
     Suspicion {
         cause: case.cause,
-        box_number: case.box_number,
+        controller_number: case.controller_number,
         station: case.station,
         sensor: case.sensor,
         program: case.program,
@@ -307,11 +307,11 @@ fn add_looks(case: &mut Case, picture: &Picture<'_>) {
         let told = case.looks.get(&zone.key()).copied();
         case.score += odds(seen, told.unwrap_or(zone.expected));
         match told {
-            Some(told) if told == seen => *alike.entry((zone.zone.box_number, seen)).or_default() += 1,
+            Some(told) if told == seen => *alike.entry((zone.zone.controller_number, seen)).or_default() += 1,
             Some(_) if case.station.is_some() => case.against.push(Evidence::LooksOtherwise(seen)),
             _ => {}
         }
-        let own = case.station.is_some() && case.box_number.zip(case.station) == Some(zone.key());
+        let own = case.station.is_some() && case.controller_number.zip(case.station) == Some(zone.key());
         if own && told == Some(seen) && seen != zone.expected {
             case.for_it.push(Evidence::Contradicts { seen, expected: zone.expected });
         } else if own && told == Some(seen) {
@@ -320,7 +320,7 @@ fn add_looks(case: &mut Case, picture: &Picture<'_>) {
     }
     if case.station.is_none() {
         for ((number, looks), zones) in alike {
-            let of = picture.of_box(number).filter(|z| z.looks().is_some()).count();
+            let of = picture.of_controller(number).filter(|z| z.looks().is_some()).count();
             if looks != Looks::Right {
                 case.for_it.push(Evidence::Alike { looks, zones, of });
             }

@@ -1,6 +1,6 @@
 //! Why a zone was dry, or wet, over some days: the account's own answer.
 
-use crate::account::running::{BoxRun, Holder};
+use crate::account::running::{ControllerRun, Holder};
 use crate::account::whole::{Facts, SiteAccount};
 use crate::account::zone::AccountDay;
 use crate::quantity::time::Seconds;
@@ -83,16 +83,16 @@ const DRY_ABOVE: f64 = 0.03;
 pub fn why(
     facts: &Facts,
     account: &SiteAccount,
-    (box_number, station): (u8, u16),
+    (controller_number, station): (u8, u16),
     (from, to): (Date, Date),
 ) -> Option<Why> {
-    let own = account.zone(box_number, station)?;
-    let (_, resolved) = facts.zone(box_number, station)?;
+    let own = account.zone(controller_number, station)?;
+    let (_, resolved) = facts.zone(controller_number, station)?;
     let days: Vec<&AccountDay> = own.days.iter().filter(|d| (from..=to).contains(&d.date)).collect();
     let sum = |of: fn(&AccountDay) -> Millimetres| days.iter().map(|d| of(d)).sum::<Millimetres>();
-    let runs = account.runs.of(box_number, station);
-    let date = |run: &BoxRun| run.run.start.to_zoned(facts.tz.clone()).date();
-    let runs: Vec<&BoxRun> =
+    let runs = account.runs.of(controller_number, station);
+    let date = |run: &ControllerRun| run.run.start.to_zoned(facts.tz.clone()).date();
+    let runs: Vec<&ControllerRun> =
         runs.filter(|r| (from..=to).contains(&date(r)) && r.run.start < account.until).collect();
     let net = |length: Seconds| resolved.net_of(length.minutes());
     let mut held: BTreeMap<&'static str, HeldFor> = BTreeMap::new();

@@ -11,7 +11,7 @@ use upland_core::controller::schedule::Days;
 #[serde(deny_unknown_fields)]
 #[schemars(
     title = "Upland Almanac settings",
-    description = "A controller card and the settings of its box, version 1. Units are part of each name."
+    description = "A controller type and the settings of a controller, version 1. Units are part of each name."
 )]
 pub(crate) struct FileDto {
     #[schemars(schema_with = "format_schema")]
@@ -32,7 +32,7 @@ pub(crate) struct SettingsDto {
     pub percentages: PercentagesDto,
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub stations: Vec<StationDto>,
-    /// Pause between stations; below zero the next starts before the last ends.
+    /// Station delay; below zero the next starts before the last ends.
     #[serde(default)]
     pub delay_s: i32,
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
@@ -140,9 +140,10 @@ impl DaysDto {
 
 #[derive(Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "snake_case")]
-#[schemars(rename = "Percentages")]
+#[schemars(rename = "Percentages", transform = crate::names::controller)]
 pub(crate) enum PercentagesDto {
-    Box(u16),
+    #[serde(alias = "box")]
+    Controller(u16),
     Program(Vec<u16>),
     /// January first.
     Month([u16; 12]),

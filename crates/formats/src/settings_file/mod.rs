@@ -1,4 +1,4 @@
-//! A box and its settings as one JSON file: the card, the programs and the time zone that their
+//! A controller and its settings as one JSON file: the card, the programs and the time zone that their
 //! clock times are in. Versioned; its JSON Schema is published as
 //! `docs/settings-v1.schema.json`.
 
@@ -23,14 +23,14 @@ pub const VERSION: u32 = 1;
 /// Largest accepted file, bytes.
 pub const MAX_BYTES: usize = 1024 * 1024;
 
-/// A box with its settings.
+/// A controller with its settings.
 #[derive(Debug, Clone, PartialEq)]
-pub struct BoxFile {
+pub struct ControllerFile {
     /// IANA name of the time zone.
     pub time_zone: String,
     /// The same, opened.
     pub tz: TimeZone,
-    /// What the box can hold.
+    /// What the controller can hold.
     pub card: Card,
     /// What it is set to.
     pub settings: Settings,
@@ -42,9 +42,9 @@ pub fn schema() -> String {
     schema_of::<FileDto>()
 }
 
-/// Writes a box.
+/// Writes a controller.
 #[must_use]
-pub fn write(file: &BoxFile) -> String {
+pub fn write(file: &ControllerFile) -> String {
     pretty(&FileDto {
         format: FORMAT.into(),
         version: VERSION,
@@ -77,7 +77,7 @@ impl From<&Settings> for SettingsDto {
         Self {
             programs: settings.programs.iter().map(program_dto).collect(),
             percentages: match &settings.percentages {
-                Percentages::Box(value) => PercentagesDto::Box(value.percent()),
+                Percentages::Controller(value) => PercentagesDto::Controller(value.percent()),
                 Percentages::Program(values) => {
                     PercentagesDto::Program(values.iter().map(|v| v.percent()).collect())
                 }
@@ -129,12 +129,12 @@ fn program_dto(program: &Program) -> ProgramDto {
     }
 }
 
-/// Reads a box.
+/// Reads a controller.
 ///
 /// # Errors
 /// Every problem that was found, by path: an impossible card, settings beyond it, unknown names;
 /// on malformed JSON the first one. Nothing is returned of a file with a problem.
-pub fn read(bytes: &[u8]) -> Result<BoxFile, Vec<PathProblem>> {
+pub fn read(bytes: &[u8]) -> Result<ControllerFile, Vec<PathProblem>> {
     let dto: FileDto = parse(bytes, MAX_BYTES)?;
     let mut taker = Checker::default();
     taker.header((&dto.format, FORMAT), (dto.version, VERSION));
@@ -144,7 +144,7 @@ pub fn read(bytes: &[u8]) -> Result<BoxFile, Vec<PathProblem>> {
     });
     let card = card_file::take(&mut taker, "card", dto.card);
     let settings = take_for(&mut taker, "settings", &dto.settings, &card);
-    taker.finish(BoxFile { time_zone: dto.time_zone, tz, card, settings })
+    taker.finish(ControllerFile { time_zone: dto.time_zone, tz, card, settings })
 }
 
 /// Takes settings over and holds them against their card.
@@ -210,7 +210,7 @@ fn take(taker: &mut Checker, root: &str, dto: &SettingsDto) -> Settings {
     Settings {
         programs,
         percentages: match &dto.percentages {
-            PercentagesDto::Box(value) => Percentages::Box(Percentage::from_percent(*value)),
+            PercentagesDto::Controller(value) => Percentages::Controller(Percentage::from_percent(*value)),
             PercentagesDto::Program(values) => {
                 Percentages::Program(values.iter().map(|v| Percentage::from_percent(*v)).collect())
             }
@@ -247,8 +247,8 @@ mod tests {
     use upland_core::controller::twelve_stations;
     use upland_core::quantity::time::Hours;
 
-    fn sample() -> BoxFile {
-        BoxFile {
+    fn sample() -> ControllerFile {
+        ControllerFile {
             time_zone: "Etc/GMT+1".into(),
             tz: TimeZone::get("Etc/GMT+1").unwrap(),
             card: twelve_stations(),
@@ -291,7 +291,7 @@ mod tests {
     }
 
     #[test]
-    fn a_box_survives_its_file_and_fits_its_schema() {
+    fn a_controller_survives_its_file_and_fits_its_schema() {
         let text = write(&sample());
         assert_eq!(read(text.as_bytes()).unwrap(), sample());
         let schema: serde_json::Value = serde_json::from_str(&schema()).unwrap();
@@ -325,10 +325,11 @@ mod tests {
         );
         assert!(
             refused(|v| v["settings"]["programs"][0]["run_times"][1]["station"] = 13.into())
-                .contains("station 13 is not on a box of 12")
+                .contains("station 13 is not on a controller of 12")
         );
         assert!(
-            refused(|v| v["settings"]["percentages"] = serde_json::json!({ "box": 100 })).contains("per box")
+            refused(|v| v["settings"]["percentages"] = serde_json::json!({ "box": 100 }))
+                .contains("per controller")
         );
         assert!(refused(|v| v["settings"]["off_season"]["from"] = "13-01".into()).contains("MM-DD"));
         assert!(refused(|v| v["settings"]["surprise"] = 1.into()).starts_with("settings.surprise"));

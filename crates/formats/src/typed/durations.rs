@@ -47,7 +47,7 @@ pub struct AtStation<'a> {
     pub depth_unit: &'a str,
     /// How fast its zone applies water, if it has one.
     pub rate: Option<MillimetresPerHour>,
-    /// The steps in which its box is set.
+    /// The steps in which its controller is set.
     pub step: Seconds,
 }
 

@@ -292,7 +292,7 @@ fn dates_follow_the_readers_habit() {
 }
 
 #[test]
-fn days_are_said_as_on_the_box() {
+fn days_are_said_as_on_the_controller() {
     let week = |on: [u8; 7]| Ok(Days::Weekdays(on.map(|d| d == 1)));
     for (text, expected) in [
         ("mon wed fri", week([1, 0, 1, 0, 1, 0, 0])),

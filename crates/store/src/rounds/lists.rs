@@ -16,18 +16,18 @@ pub struct SiteRound {
     pub at: Timestamp,
     /// It is of this hour and of the facts as they stand.
     pub fresh: bool,
-    /// Boxes whose night is not right.
+    /// Controllers whose night is not right.
     pub wrong: i64,
 }
 
-/// The night of a box in a list over all sites.
+/// The night of a controller in a list over all sites.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct NightRow {
     /// Its site.
     pub site_id: SiteKey,
     /// The name of that.
     pub site: String,
-    /// Number of the box.
+    /// Number of the controller.
     pub number: u8,
     /// Where it hangs.
     pub place: String,
@@ -54,9 +54,9 @@ pub struct CallTotals {
     /// Percentages.
     #[diesel(sql_type = BigInt)]
     pub calls: i64,
-    /// Boxes that have any.
+    /// Controllers that have any.
     #[diesel(sql_type = BigInt)]
-    pub boxes: i64,
+    pub controllers: i64,
     /// Percentages that stand elsewhere than the week asks.
     #[diesel(sql_type = BigInt)]
     pub changes: i64,
@@ -129,7 +129,7 @@ struct CallSql {
     #[diesel(sql_type = Integer)]
     slot: i32,
     #[diesel(sql_type = BigInt)]
-    box_id: i64,
+    controller_id: i64,
     #[diesel(sql_type = Text)]
     place: String,
     #[diesel(sql_type = Text)]
@@ -156,10 +156,10 @@ const NIGHT_TOTAL: &str = "
     SELECT count(*) AS number FROM round_nights n JOIN site ON site.site_id = n.site_id";
 
 const TOTALS: &str = "
-    SELECT count(*) AS calls, count(*) FILTER (WHERE c.slot = 0) AS boxes,
+    SELECT count(*) AS calls, count(*) FILTER (WHERE c.slot = 0) AS controllers,
            count(*) FILTER (WHERE c.advised_pct <> c.set_pct) AS changes,
            count(*) FILTER (WHERE c.advised_pct <> c.set_pct AND NOT EXISTS (
-               SELECT FROM ticks t WHERE t.site_id = c.site_id AND t.what = 'called' AND t.about = c.box_id
+               SELECT FROM ticks t WHERE t.site_id = c.site_id AND t.what = 'called' AND t.about = c.controller_id
                  AND t.number = date_trunc('week', c.week)::date - DATE '1970-01-01' AND t.undone_at IS NULL)) AS open
     FROM round_calls c JOIN site ON site.site_id = c.site_id";
 
@@ -169,9 +169,9 @@ impl CallSql {
             site_id: self.site_id,
             site: self.name,
             call: Call {
-                number: small("box number", self.number)?,
+                number: small("controller number", self.number)?,
                 slot: self.slot,
-                box_id: self.box_id,
+                controller_id: self.controller_id,
                 place: self.place,
                 program: self.program,
                 set: percentage(self.set_pct)?,
@@ -204,7 +204,7 @@ impl Snapshot<'_> {
             .collect())
     }
 
-    /// Boxes tonight, those with something wrong first: of some sites of a scope or of all, so many from a place in the
+    /// Controllers tonight, those with something wrong first: of some sites of a scope or of all, so many from a place in the
     /// list.
     ///
     /// # Errors
@@ -225,7 +225,7 @@ impl Snapshot<'_> {
             Ok(NightRow {
                 site_id: row.site_id,
                 site: row.name,
-                number: small("box number", row.number)?,
+                number: small("controller number", row.number)?,
                 place: row.place,
                 state: NightState::from_code(&row.state)?,
                 sentence: row.sentence,
@@ -234,7 +234,7 @@ impl Snapshot<'_> {
         rows.into_iter().map(night).collect()
     }
 
-    /// How many boxes of a scope have a night.
+    /// How many controllers of a scope have a night.
     ///
     /// # Errors
     /// As any query.

@@ -1,4 +1,4 @@
-//! What asks for a hand: since when it stands, for how long somebody put it off, and lists of it.
+//! What needs attention: since when it stands, for how long somebody put it off, and lists of it.
 
 use super::lists::SITES;
 use super::{Notice, NoticeKind, Weight};
@@ -39,7 +39,7 @@ pub struct Count {
     pub new: i64,
 }
 
-/// One that ended a short while ago and begins again is the same one: a box that is wrong on every other night is no news
+/// One that ended a short while ago and begins again is the same one: a controller that is wrong on every other night is no news
 /// every other day.
 const AGAIN: &str = "
     UPDATE notices n SET ended_at = NULL FROM (

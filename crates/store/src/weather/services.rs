@@ -302,7 +302,7 @@ impl Store {
     }
 }
 
-/// Whose answer is taken in, and when.
+/// Whose answer is imported, and when.
 struct Of<'a> {
     site_id: SiteKey,
     source_id: i64,

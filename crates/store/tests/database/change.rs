@@ -296,20 +296,24 @@ fn the_usual_time_zone_is_that_of_most_sites_of_a_scope() {
 }
 
 #[test]
-fn a_zone_of_another_box_may_have_the_same_station() {
+fn a_zone_of_another_controller_may_have_the_same_station() {
     let World { store, user, site, .. } = &world();
     let hose = Controller { number: 0, place: "Hose".into(), card: card_of(1) };
     done(store, *user, *site, |c| c.create_controller(&hose)).unwrap();
-    let elsewhere = Zone { box_number: 2, ..zone(1) };
+    let elsewhere = Zone { controller_number: 2, ..zone(1) };
     let id = done(store, *user, *site, |c| c.create_zone(&elsewhere)).unwrap();
     done(store, *user, *site, |c| c.take_back(Subject::Zone, (site.number(), id), Some(Timestamp::now())))
         .unwrap();
     assert!(
         done(store, *user, *site, |c| c.take_back(Subject::Zone, (site.number(), id), None)).unwrap(),
-        "station 1 of another box is another station"
+        "station 1 of another controller is another station"
     );
-    let order: Vec<_> =
-        store.read(|s| s.zones(*site)).unwrap().iter().map(|z| (z.zone.box_number, z.zone.number)).collect();
+    let order: Vec<_> = store
+        .read(|s| s.zones(*site))
+        .unwrap()
+        .iter()
+        .map(|z| (z.zone.controller_number, z.zone.number))
+        .collect();
     assert_eq!(order, [(1, 1), (1, 2), (2, 1)]);
 }
 

@@ -57,7 +57,7 @@ fn site(name: &str) -> Site {
 
 fn zone(number: u16) -> Zone {
     Zone {
-        box_number: 1,
+        controller_number: 1,
         number,
         name: format!("Zone {number}"),
         plant: PlantKind::CoolSeasonTurf,
@@ -392,17 +392,17 @@ fn settings_are_versions_that_come_back_as_they_were() {
 }
 
 #[test]
-fn boxes_have_numbers_of_their_own_and_a_calendar_each() {
+fn controllers_have_numbers_of_their_own_and_a_calendar_each() {
     let World { store, user, site, .. } = &world();
     let hose = Controller { number: 0, place: "Hose".into(), card: card_of(1) };
     let (id, number) = done(store, *user, *site, |c| c.create_controller(&hose)).unwrap();
     assert_eq!(number, 2);
-    let boxes = store.read(|s| s.controllers(*site)).unwrap();
+    let controllers = store.read(|s| s.controllers(*site)).unwrap();
     assert_eq!(
-        boxes.iter().map(|b| b.controller.place.as_str()).collect::<Vec<_>>(),
+        controllers.iter().map(|b| b.controller.place.as_str()).collect::<Vec<_>>(),
         ["Potting shed", "Hose"]
     );
-    assert_eq!(boxes[1].calendar_made_at, None, "none before somebody asks for it");
+    assert_eq!(controllers[1].calendar_made_at, None, "none before somebody asks for it");
     let opens = |hash: &[u8]| store.read(|s| s.controller_of_calendar(hash)).unwrap().map(|c| c.id);
     assert!(done(store, *user, *site, |c| c.renew_calendar(id, b"first")).unwrap());
     assert_eq!(opens(b"first"), Some(id));
@@ -438,7 +438,11 @@ fn the_library_keeps_versions_and_sites_keep_to_its_ordinances() {
         store.read(|s| s.library_version::<upland_core::controller::Card>(id, 1)).unwrap().unwrap().stations,
         9
     );
-    assert_eq!(store.read(|s| s.library_entry::<Ordinance>(id)).unwrap(), None, "a card is no ordinance");
+    assert_eq!(
+        store.read(|s| s.library_entry::<Ordinance>(id)).unwrap(),
+        None,
+        "a controller type is no ordinance"
+    );
 
     let ordinance = Ordinance {
         name: "Larkrigg summer watering".into(),
@@ -456,7 +460,7 @@ fn the_library_keeps_versions_and_sites_keep_to_its_ordinances() {
     };
     let law = store.create_library_entry(&ordinance, *user).unwrap();
     let permit = Permit {
-        box_number: 1,
+        controller_number: 1,
         station: 2,
         from: Some(date(2026, 3, 1)),
         until: date(2026, 9, 30),
@@ -482,7 +486,7 @@ fn the_library_keeps_versions_and_sites_keep_to_its_ordinances() {
     );
     let remove = Some(Timestamp::now());
     let as_card = store.set_library_entry_removed::<upland_core::controller::Card>(law, remove, *user);
-    assert!(!as_card.unwrap(), "an ordinance is no card");
+    assert!(!as_card.unwrap(), "an ordinance is no controller type");
     assert!(store.set_library_entry_removed::<Ordinance>(law, remove, *user).unwrap());
     assert_eq!(store.read(|s| s.library::<Ordinance>()).unwrap(), []);
     assert_eq!(store.read(|s| s.ordinances(*site)).unwrap().len(), 1, "it still holds where it was applied");
@@ -498,7 +502,7 @@ fn the_library_keeps_versions_and_sites_keep_to_its_ordinances() {
 }
 
 #[test]
-fn a_site_file_brings_boxes_settings_and_law() {
+fn a_site_file_brings_controllers_settings_and_law() {
     let World { store, user, .. } = &world();
     let mut whole = file("Quarryfoot Pavilion Ground", vec![zone(1)]);
     whole.controllers[0].1 = Some(Settings::clean(&twelve_stations()));
@@ -557,7 +561,7 @@ fn of_many_who_save_at_once_one_is_first_and_nobody_is_lost() {
 }
 
 #[test]
-fn boxes_hung_at_once_get_numbers_of_their_own() {
+fn controllers_hung_at_once_get_numbers_of_their_own() {
     let World { store, user, site, .. } = &world();
     let hose = Controller { number: 0, place: "Hose".into(), card: card_of(1) };
     let mut numbers: Vec<u8> = std::thread::scope(|scope| {
@@ -571,7 +575,7 @@ fn boxes_hung_at_once_get_numbers_of_their_own() {
 }
 
 #[test]
-fn a_removed_site_closes_the_calendars_of_its_boxes() {
+fn a_removed_site_closes_the_calendars_of_its_controllers() {
     let World { store, site, user, .. } = &world();
     let id = store.read(|s| s.controllers(*site)).unwrap()[0].id;
     assert!(done(store, *user, *site, |c| c.renew_calendar(id, b"hash")).unwrap());

@@ -41,7 +41,7 @@ fn round(world: &World, at: Timestamp, notices: Vec<Notice>) -> Round {
     let call = Call {
         number: 1,
         slot: 0,
-        box_id: 5,
+        controller_id: 5,
         place: "Shed".into(),
         program: String::new(),
         set: Percentage::HUNDRED,
@@ -71,7 +71,7 @@ fn a_round_replaces_the_one_before_and_an_older_one_does_not_come_back() {
     let calls = world.store.read(|s| s.round_calls(&all, EVERY)).unwrap();
     assert_eq!(calls[0].call, first.calls[0]);
     let totals = world.store.read(|s| s.call_totals(&all)).unwrap();
-    assert_eq!((totals.calls, totals.boxes, totals.changes, totals.open), (1, 1, 1, 1));
+    assert_eq!((totals.calls, totals.controllers, totals.changes, totals.open), (1, 1, 1, 1));
     let standing = world.store.read(|s| s.rounds(&all)).unwrap()[&world.site.number()].clone();
     assert!(standing.fresh && standing.wrong == 1);
 

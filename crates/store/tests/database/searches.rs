@@ -7,7 +7,7 @@ use upland_store::searches::{NewSearch, Outcome, Search};
 
 fn asked(goal_pct: u8) -> NewSearch {
     NewSearch {
-        box_number: 1,
+        controller_number: 1,
         space: vec!["minutes".into(), "days".into()],
         goal_pct,
         asked: "weather=typical".into(),

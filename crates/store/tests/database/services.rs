@@ -123,7 +123,7 @@ fn a_forecast_is_kept_apart_and_what_was_said_of_a_night_before_it_stays() {
         day(date(2026, 7, 15), 4.0, 9.0),
         day(date(2026, 7, 16), 8.0, 0.0),
     ];
-    assert_eq!(answer(store, source, true, Ok((&said, &[]))), 2, "yesterday is not foretold");
+    assert_eq!(answer(store, source, true, Ok((&said, &[]))), 2, "yesterday is not forecast");
     let forecast = facts().forecast;
     assert_eq!(forecast.len(), 2);
     assert_eq!(forecast[0].lowest_ahead.map(|c| c.c()), Some(4.0));
@@ -147,7 +147,7 @@ fn a_forecast_is_kept_apart_and_what_was_said_of_a_night_before_it_stays() {
         c.take_back(Subject::Source, (site.number(), source), Some(Timestamp::now()))
     })
     .unwrap();
-    assert!(facts().forecast.is_empty(), "a source that was taken away foretells nothing");
+    assert!(facts().forecast.is_empty(), "a source that was taken away forecasts nothing");
 }
 
 #[test]

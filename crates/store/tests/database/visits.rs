@@ -133,7 +133,7 @@ fn the_logbook_finds_by_words_kind_zone_person_and_time() {
         .change(user, site_id, |c| {
             c.note("The pump was serviced; it's fine & quiet.", None, None)?;
             c.note("Heather bed mulched", Some(zone), None)?;
-            c.note_print("Door sheet of Potting shed");
+            c.note_print("Controller sheet of Potting shed");
             Ok(())
         })
         .unwrap();

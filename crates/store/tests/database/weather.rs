@@ -265,7 +265,7 @@ fn hours_come_as_blocks_of_days_and_grow_together() {
     };
     let morning: Vec<_> = (0..12).map(|i| hour(i, 10.0)).collect();
     import(&[day(1)], &morning);
-    // The rest of the day comes later, with one hour of the morning mended, and the day after.
+    // The rest of the day comes later, with one hour of the morning corrected, and the day after.
     let mut rest: Vec<_> = (12..30).map(|i| hour(i, 15.0)).collect();
     rest.insert(0, hour(5, 11.0));
     import(&[day(1), day(2)], &rest);

@@ -16,7 +16,7 @@ use upland_formats::typed;
 
 fn scope(value: PercentageScope) -> &'static str {
     match value {
-        PercentageScope::Box => "one for the whole box",
+        PercentageScope::Controller => "one for the whole controller",
         PercentageScope::Program => "one for each program",
         PercentageScope::Month => "one for each month",
     }
@@ -115,7 +115,7 @@ pub(crate) fn groups() -> Vec<FieldGroup> {
             folded: false,
             legend: "What it holds",
             fields: vec![
-                Field::text("name", "Name of the card").help("What kind of box it is, not where it hangs."),
+                Field::text("name", "Name of the controller type").help("What kind of controller it is, not where it is installed."),
                 number("stations", "Stations", ""),
                 number("programs", "Programs", ""),
                 number("starts_per_program", "Starts per program", ""),
@@ -124,11 +124,11 @@ pub(crate) fn groups() -> Vec<FieldGroup> {
                 number("longest_run_s", "Longest run time", "min"),
                 Field::yes_no("cycle_and_soak", "Cycle and soak built in")
                     .help("Otherwise cycles are made from several starts."),
-                Field::choice::<Overlap>("overlap", "Programs that meet", overlap),
+                Field::choice::<Overlap>("overlap", "Overlapping programs", overlap),
                 Field::yes_no("daily_run_times", "Takes new run times every day")
                     .help("Those it is set to are then its fallback."),
                 Field::lines("computing", "What it asks of each zone")
-                    .help("For a box that works out its own minutes: a line each, such as rate: spray 40, rotor 15. Rate in mm/h; plants, sun and maturity as factors; soil in mm a metre; slope, refill and trim in percent. Without choices a number is keyed. The line efficiency: 75 says how even it takes the heads to be."),
+                    .help("For a controller that works out its own minutes: a line each, such as rate: spray 40, rotor 15. Rate in mm/h; plants, sun and maturity as factors; soil in mm a metre; slope, refill and trim in percent. Without choices a number is programmed. The line efficiency: 75 says how even it takes the heads to be."),
             ],
         },
         FieldGroup {
@@ -140,7 +140,7 @@ pub(crate) fn groups() -> Vec<FieldGroup> {
                 number("longest_interval", "Longest interval", "days")
                     .help("Every n-th day; 0 when it has none."),
                 Field::yes_no("never_days", "Days on which nothing ever runs"),
-                Field::yes_no("omit_hours", "Hours without a start"),
+                Field::yes_no("omit_hours", "Omit times"),
                 number("longest_rain_delay_days", "Longest rain delay", "days"),
             ],
         },
@@ -161,7 +161,7 @@ pub(crate) fn groups() -> Vec<FieldGroup> {
             folded: false,
             legend: "Stations and sensors",
             fields: vec![
-                number("longest_delay_s", "Longest pause between stations", "s"),
+                number("longest_delay_s", "Longest station delay", "s"),
                 number("longest_overlap_s", "Longest overlap of stations", "s"),
                 Field::yes_no("master_valve", "Master valve by station"),
                 number("longest_master_lead_s", "Longest lead and lag of the master valve", "s"),
@@ -237,7 +237,7 @@ impl FormReader<'_> {
     }
 }
 
-/// What a box asks, as lines.
+/// What a controller asks, as lines.
 fn computing_lines(computing: &Computing) -> String {
     let line = |asked: &AskedInput| {
         let choices = asked.choices.iter().map(|c| format!("{} {}", c.name, plain(c.value, 4)));
@@ -250,7 +250,7 @@ fn computing_lines(computing: &Computing) -> String {
         .join("\n")
 }
 
-/// What a box asks, from lines; nothing where there are none.
+/// What a controller asks, from lines; nothing where there are none.
 fn computing(text: &str) -> Result<Option<Computing>, String> {
     let mut computing = Computing { asks: Vec::new(), efficiency: Share::from_fraction(0.75) };
     let lines = text.lines().map(str::trim).filter(|line| !line.is_empty());
@@ -278,7 +278,7 @@ fn computing(text: &str) -> Result<Option<Computing>, String> {
     Ok(any.then_some(computing))
 }
 
-/// Reads a card; every limit that no box could have is told at its field.
+/// Reads a card; every limit that no controller could have is told at its field.
 // Long: a list of fields.
 pub(crate) fn read(fields: &Fields) -> Result<Card, Vec<FieldError>> {
     let mut take = FormReader { fields, errors: Vec::new() };
@@ -305,7 +305,7 @@ pub(crate) fn read(fields: &Fields) -> Result<Card, Vec<FieldError>> {
         percentage_min: Percentage::from_percent(take.number("percentage_min")),
         percentage_max: Percentage::from_percent(take.number("percentage_max")),
         percentage_step: Percentage::from_percent(take.number("percentage_step")),
-        percentage_scope: take.choice("percentage_scope").unwrap_or(PercentageScope::Box),
+        percentage_scope: take.choice("percentage_scope").unwrap_or(PercentageScope::Controller),
         percentage_target: take.choice("percentage_target").unwrap_or(PercentageTarget::Total),
         rounding: take.choice("rounding").unwrap_or(Rounding::Nearest),
         rounding_step: take.seconds("rounding_step_s"),
@@ -367,7 +367,7 @@ mod tests {
     }
 
     #[test]
-    fn what_a_box_asks_is_told_line_by_line() {
+    fn what_a_controller_asks_is_told_line_by_line() {
         let asks = computing("rate: spray 40, wide rotor 15\ntrim\nefficiency: 80 %").unwrap().unwrap();
         assert_eq!((asks.asks.len(), asks.asks[0].choices[1].name.as_str()), (2, "wide rotor"));
         assert!((asks.efficiency.percent() - 80.0).abs() < 1e-9);

@@ -12,27 +12,27 @@ pub fn cause_name(cause: Cause) -> &'static str {
         Cause::BlockedHeads => "Heads are blocked",
         Cause::LowPressure => "Too little pressure",
         Cause::TwoAtOnce => "Two run at once",
-        Cause::RateWrong => "Its precipitation rate is another",
-        Cause::PlantsWrong => "Its plants ask for another amount",
-        Cause::SoilWrong => "Its soil is another",
+        Cause::RateWrong => "Its precipitation rate differs from the survey",
+        Cause::PlantsWrong => "Its plants need another amount",
+        Cause::SoilWrong => "Its soil differs from the survey",
         Cause::RunoffCycles => "Cycles longer than the soil takes",
         Cause::MinutesWrong => "Its run time",
-        Cause::PercentageStale => "The percentage was left standing",
+        Cause::PercentageStale => "The percentage is out of date",
         Cause::PercentageLow => "The percentage is too low",
         Cause::PercentageHigh => "The percentage is too high",
         Cause::DaysFew => "Too few days",
         Cause::DaysMany => "Too many days",
-        Cause::HiddenProgram => "A program that nobody knew runs",
-        Cause::ExtraStart => "A start too many",
-        Cause::ClockWrong => "The clock of the box is off",
-        Cause::BoxOff => "The box is off",
+        Cause::HiddenProgram => "An unknown program runs",
+        Cause::ExtraStart => "One start too many",
+        Cause::ClockWrong => "The clock of the controller is off",
+        Cause::ControllerOff => "The controller is off",
         Cause::BypassLeft => "A bypass was left on",
         Cause::GaugeSheltered => "Rain does not reach the sensor",
         Cause::GaugeSprayed => "Heads spray the sensor",
         Cause::SensorSlowToDry => "The sensor dries too slowly",
         Cause::ThresholdSmall => "The rain threshold is small",
-        Cause::ProbeThresholdHigh => "The probe refuses too late",
-        Cause::ProbeThresholdLow => "The probe refuses too early",
+        Cause::ProbeThresholdHigh => "The soil sensor skips too late",
+        Cause::ProbeThresholdLow => "The soil sensor skips too early",
         Cause::SensorOnRoofedZone => "Rain holds a zone under a roof",
         Cause::SensorIgnored => "It runs through the sensor's holds",
         Cause::EtTrim => "The ET sensor's trim",
@@ -48,7 +48,7 @@ pub fn cause_name(cause: Cause) -> &'static str {
 #[must_use]
 pub fn settle(settle: Settle) -> &'static str {
     match settle {
-        Settle::RunZone => "Switch the zone on by hand and look at its valve and every head.",
+        Settle::RunZone => "Start the zone manually and look at its valve and every head.",
         Settle::WatchMeter => {
             "Switch everything off and watch the meter for ten minutes; then shut the valve of one zone after the other."
         }
@@ -62,12 +62,12 @@ pub fn settle(settle: Settle) -> &'static str {
         Settle::WatchCycle => {
             "Watch one cycle to its end and note the minute at which water begins to run off."
         }
-        Settle::ReadBox => "Read the box program by program and compare it with the sheet.",
+        Settle::ReadController => "Read the controller program by program and compare it with the sheet.",
         Settle::LookAtSensor => {
-            "Look at the sensor where it hangs: what is above it, and which heads reach it."
+            "Look at the sensor where it is installed: what is above it, and which heads reach it."
         }
         Settle::TripTest => {
-            "Pour water on the sensor, see that the box holds, and note how long it stays wet."
+            "Pour water on the sensor, see that the controller holds, and note how long it stays wet."
         }
         Settle::ProbeTrace => {
             "Soak the ground at the probe, let it drain for a day, and compare the reading with the threshold."
@@ -92,5 +92,26 @@ mod tests {
         assert_eq!(names.len(), Cause::TABLE.len(), "no two are called the same");
         assert!(settle(Settle::Cans).ends_with('.'));
         assert_eq!(settle(Settle::Nothing), "");
+    }
+}
+
+/// The usual caution where a hand goes in.
+pub(crate) fn safety(cause: Cause) -> &'static str {
+    match cause {
+        Cause::NoWater
+        | Cause::ValveOpen
+        | Cause::HiddenProgram
+        | Cause::ControllerOff
+        | Cause::ClockWrong => {
+            "Power off before the controller is opened; low-voltage side only, mains by a licensed electrician."
+        }
+        Cause::BrokenHead | Cause::Leak => {
+            "Locate buried services before digging. Backflow devices are for those licensed for them."
+        }
+        Cause::LowPressure => "Regulators and backflow devices are for those licensed for them.",
+        Cause::GaugeSheltered | Cause::GaugeSprayed | Cause::SensorSlowToDry => {
+            "Ladder work: level ground, somebody to hold it."
+        }
+        _ => "",
     }
 }

@@ -1,7 +1,7 @@
-//! What differs between two settings of a box, as a list that is keyed in.
+//! What differs between two settings of a controller, as a list that is programmed.
 
 use crate::page::dates::pen;
-use crate::site::facts::{SiteBox, SiteFacts};
+use crate::site::facts::{SiteController, SiteFacts};
 use upland_core::controller::schedule::{Change, Settings, Where, difference_by};
 
 /// A change as a line of a list.
@@ -22,7 +22,7 @@ pub(crate) fn change_lines(
         let own = change.what.strip_prefix("station ").and_then(|n| n.parse::<u16>().ok());
         ChangeLine {
             place: match change.place {
-                Where::Box => "Box".into(),
+                Where::Controller => "Controller".into(),
                 Where::Program(i) => format!("Program {}", program(i)),
                 Where::Station(n) => station(n),
             },
@@ -34,12 +34,12 @@ pub(crate) fn change_lines(
     changes.into_iter().map(line).collect()
 }
 
-/// What there is to key in on a box of a site to have it set otherwise.
-pub(crate) fn changes_on(facts: &SiteFacts, own: &SiteBox, settings: &Settings) -> Vec<ChangeLine> {
+/// What there is to program on a controller of a site to have it set otherwise.
+pub(crate) fn changes_on(facts: &SiteFacts, own: &SiteController, settings: &Settings) -> Vec<ChangeLine> {
     let number = own.number();
     let program = |at: usize| settings.programs.get(at).map_or(String::new(), |p| p.name.clone());
     let station = |n: u16| {
-        let zone = facts.zones.iter().find(|z| (z.zone.box_number, z.zone.number) == (number, n));
+        let zone = facts.zones.iter().find(|z| (z.zone.controller_number, z.zone.number) == (number, n));
         zone.map_or_else(|| format!("station {n}"), |z| format!("{n} {}", z.zone.name))
     };
     change_lines(difference_by(&own.settings_or_clean(), settings, pen()), &program, &station)
@@ -54,7 +54,7 @@ mod tests {
     #[test]
     fn changes_name_programs_and_zones_and_say_before_and_after() {
         let bench = fixture::workbench();
-        let own = &bench.loaded.boxes[0];
+        let own = &bench.loaded.controllers[0];
         let mut settings = own.settings_or_clean();
         assert!(changes_on(&bench.loaded, own, &settings).is_empty(), "nothing to key in");
         settings.set_run_time(0, 1, Seconds::from_min(17));

@@ -9,7 +9,7 @@ pub(crate) fn subject(code: &str) -> &'static str {
     match code {
         "site" => "Site",
         "zone" => "Zone",
-        "box" => "Box",
+        "box" => "Controller",
         "settings" => "Settings",
         "fallback" => "Fallback version",
         "calendar" => "Calendar address",
@@ -28,16 +28,16 @@ pub(crate) fn subject(code: &str) -> &'static str {
         "weather_choice" => "Weather sources",
         "weather_normals" => "Typed normals",
         "trial_way" => "Way to try",
-        "trial" => "Trial",
+        "trial" => "Comparison",
         "visit" => "Visit",
         "visit_entry" => "Seen",
         "visit_photo" => "Photograph",
-        "lever" => "Lever taken",
+        "lever" => "Adjustment applied",
         "tick" => "Tick",
         "note" => "Note",
         "print" => "Printed",
         "account" => "Account",
-        "library" => "Card or ordinance",
+        "library" => "Controller type or ordinance",
         _ => "Entry",
     }
 }

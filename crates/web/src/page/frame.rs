@@ -131,7 +131,7 @@ impl Frame {
     /// Adds the chapters of a site.
     pub fn of_facts(&mut self, facts: &SiteFacts, chapter: Chapter) {
         let frame = self;
-        let SiteFacts { site, zones, boxes, .. } = facts;
+        let SiteFacts { site, zones, controllers, .. } = facts;
         let unmeasured = zones.iter().filter(|z| z.zone.precipitation_rate.is_none()).count();
         let link = |key, of, name, path: &str, open| ChapterLink {
             key,
@@ -146,9 +146,9 @@ impl Frame {
             (unmeasured > 0).then(|| format!("{unmeasured} unmeasured"))
         };
         frame.et0_from = et0_source(&facts.climate, frame.today);
-        let unset = boxes.iter().filter(|b| b.settings.is_none()).count();
-        let programs_open = if boxes.is_empty() {
-            Some("no box".to_owned())
+        let unset = controllers.iter().filter(|b| b.settings.is_none()).count();
+        let programs_open = if controllers.is_empty() {
+            Some("no controller".to_owned())
         } else {
             (unset > 0).then(|| format!("{unset} not entered"))
         };
@@ -163,7 +163,7 @@ impl Frame {
                 link(3, Chapter::Programs, "Programs", "programs", programs_open),
                 link(4, Chapter::Sensors, "Sensors", "sensors", None),
                 link(5, Chapter::Budget, "Budget", "budget", None),
-                link(6, Chapter::Trial, "Trial", "trial", None),
+                link(6, Chapter::Trial, "Compare", "trial", None),
                 link(7, Chapter::Tuning, "Tuning", "tuning", None),
                 link(8, Chapter::Logbook, "Logbook", "logbook", None),
                 link(9, Chapter::Weather, "Weather", "weather", weather_open),

@@ -31,7 +31,7 @@ pub(crate) const TERMS: [Term; 36] = [
     term(
         "bypass",
         "Bypass",
-        "A sensor is left out for a while: the box waters whatever it says. Here it always ends by itself.",
+        "A sensor is left out for a while: the controller waters whatever it says. Here it always ends by itself.",
     ),
     term(
         "catch-can",
@@ -57,7 +57,7 @@ pub(crate) const TERMS: [Term; 36] = [
     term(
         "drainage",
         "Drainage",
-        "Water that goes below the roots. In a trial, that which watering caused is excess.",
+        "Water that goes below the roots. In a comparison, that which watering caused is excess.",
     ),
     term(
         "effective-rain",
@@ -94,7 +94,7 @@ pub(crate) const TERMS: [Term; 36] = [
     term(
         "off-season",
         "Off-season",
-        "The part of the year in which a box waters nothing; a dated setting, so that it cannot be forgotten.",
+        "The part of the year in which a controller waters nothing; a dated setting, so that it cannot be forgotten.",
     ),
     term(
         "ordinance",
@@ -104,7 +104,7 @@ pub(crate) const TERMS: [Term; 36] = [
     term(
         "percentage",
         "Percentage",
-        "The seasonal adjustment of a box: every run time times it. For the whole box, a program or a month, by its card.",
+        "The seasonal adjustment of a controller: every run time multiplied by it. For the whole controller, a program or a month, depending on its type.",
     ),
     term(
         "plant-coefficient",
@@ -121,7 +121,7 @@ pub(crate) const TERMS: [Term; 36] = [
         "Program",
         "Starts, days and run times that belong together. Each start runs the whole program again.",
     ),
-    term("rain-delay", "Rain delay", "Some days without watering from a first day, keyed by hand."),
+    term("rain-delay", "Rain delay", "Some days without watering from a first day, set manually."),
     term(
         "refill-point",
         "Refill point",
@@ -146,7 +146,7 @@ pub(crate) const TERMS: [Term; 36] = [
     term(
         "station",
         "Station",
-        "A numbered output of the box with its valve or valves; the zone that they water has its number.",
+        "A numbered output of the controller with its valve or valves; the zone that they water has its number.",
     ),
     term("supply", "Supply", "What meter and main give at once, litres or gallons a minute."),
     term(

@@ -1,10 +1,10 @@
-//! A night of a box in one sentence: what the box will do, and what is wrong with it.
+//! A night of a controller in one sentence: what the controller will do, and what is wrong with it.
 
 use crate::page::dates::Said;
 use crate::page::quantities::{in_words, in_words_capital};
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
-use upland_core::advice::tonight::{BoxKnown, Tonight, Verdict};
+use upland_core::advice::tonight::{ControllerKnown, Tonight, Verdict};
 
 /// "02:00 to 05:10", of the first start and the last end.
 fn span(first: Timestamp, last: Timestamp, tz: &TimeZone) -> String {
@@ -27,26 +27,32 @@ pub(crate) fn headline(tonight: &Tonight, tz: &TimeZone) -> String {
         return "No zones yet.".to_owned();
     }
     match tonight.known {
-        BoxKnown::Settings => format!("{}{}.", will(tonight, tz), wrong(tonight)),
-        BoxKnown::Unknown => format!("What the box is set to is not known. {}", needs(tonight)),
-        BoxKnown::ComputesItself => format!("The box computes its own run times. {}", needs(tonight)),
+        ControllerKnown::Settings => format!("{}{}.", will(tonight, tz), wrong(tonight)),
+        ControllerKnown::Unknown => format!("What the controller is set to is not known. {}", needs(tonight)),
+        ControllerKnown::ComputesItself => {
+            format!("The controller computes its own run times. {}", needs(tonight))
+        }
     }
 }
 
-/// What the box will do.
+/// What the controller will do.
 fn will(tonight: &Tonight, tz: &TimeZone) -> String {
     let runs = || tonight.runs.iter().filter(|r| !r.is_held());
     let (first, last) = (runs().map(|r| r.run.start).min(), runs().map(|r| r.until).max());
     let running = tonight.will_run().count();
     match (first, last) {
         (Some(first), Some(last)) if running > 0 => {
-            format!("The box will run {}, {}", of_all(running, tonight.zones.len()), span(first, last, tz))
+            format!(
+                "The controller will run {}, {}",
+                of_all(running, tonight.zones.len()),
+                span(first, last, tz)
+            )
         }
         (Some(first), Some(last)) => {
-            format!("The box will run stations without a zone, {}", span(first, last, tz))
+            format!("The controller will run stations without a zone, {}", span(first, last, tz))
         }
-        _ if !tonight.runs.is_empty() => "The box is held tonight and will run nothing".to_owned(),
-        _ => "The box will run nothing tonight".to_owned(),
+        _ if !tonight.runs.is_empty() => "The controller is held tonight and will run nothing".to_owned(),
+        _ => "The controller will run nothing tonight".to_owned(),
     }
 }
 
@@ -82,13 +88,13 @@ fn wrong(tonight: &Tonight) -> String {
             format!(": {}", say(waiting, "is due and waits", "are due and wait").unwrap_or_default())
         }
         (true, 0) => ": nothing is due".to_owned(),
-        (true, _) if tonight.zones.iter().any(|z| z.due) => ": that is right".to_owned(),
+        (true, _) if tonight.zones.iter().any(|z| z.due) => ": no change needed".to_owned(),
         (true, _) => ": no zone is due yet, and the runs refill what is missing".to_owned(),
         (false, _) => format!(": {}", parts.join(", ")),
     }
 }
 
-/// What the zones need, where nothing is known of the box.
+/// What the zones need, where nothing is known of the controller.
 fn needs(tonight: &Tonight) -> String {
     let running = tonight.running().count();
     let all = tonight.zones.len();
@@ -116,24 +122,25 @@ mod tests {
     use upland_core::site::UnitSystem;
 
     #[test]
-    fn the_headline_says_what_the_box_will_do_and_what_is_wrong_with_it() {
+    fn the_headline_says_what_the_controller_will_do_and_what_is_wrong_with_it() {
         let tz = TimeZone::get("Etc/GMT+1").unwrap();
         let told = fixture::told(UnitSystem::Metric).night;
         let text = headline(&told, &tz);
         assert!(
-            text.starts_with("The box will run all four zones, 02:00 to ") && text.contains(": "),
+            text.starts_with("The controller will run all four zones, 02:00 to ") && text.contains(": "),
             "{text}"
         );
         let unknown = fixture::decided(UnitSystem::Metric).night;
         let text = headline(&unknown, &tz);
         assert!(
-            text.starts_with("What the box is set to is not known. ") && text.contains("water tonight"),
+            text.starts_with("What the controller is set to is not known. ")
+                && text.contains("water tonight"),
             "{text}"
         );
         let none = Tonight { zones: Vec::new(), ..unknown.clone() };
         assert_eq!(headline(&none, &tz), "No zones yet.");
-        let itself = Tonight { known: BoxKnown::ComputesItself, ..unknown };
-        assert!(headline(&itself, &tz).starts_with("The box computes its own run times."));
+        let itself = Tonight { known: ControllerKnown::ComputesItself, ..unknown };
+        assert!(headline(&itself, &tz).starts_with("The controller computes its own run times."));
     }
 
     #[test]
@@ -145,17 +152,17 @@ mod tests {
             (zone.will, zone.verdict) = (None, Some(Verdict::Right));
         }
         told.zones.iter_mut().for_each(|zone| zone.due = false);
-        assert_eq!(headline(&told, &tz), "The box will run nothing tonight: nothing is due.");
+        assert_eq!(headline(&told, &tz), "The controller will run nothing tonight: nothing is due.");
         if let Some(zone) = told.zones.first_mut() {
             (zone.due, zone.night.barred) = (true, Some(Barred::Shut));
         }
-        assert_eq!(headline(&told, &tz), "The box will run nothing tonight: one is due and waits.");
+        assert_eq!(headline(&told, &tz), "The controller will run nothing tonight: one is due and waits.");
         if let Some(zone) = told.zones.first_mut() {
             zone.verdict = Some(Verdict::NothingReaches);
         }
         assert_eq!(
             headline(&told, &tz),
-            "The box will run nothing tonight: one is due and nothing reaches it."
+            "The controller will run nothing tonight: one is due and nothing reaches it."
         );
     }
 }

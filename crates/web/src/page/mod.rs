@@ -1,9 +1,9 @@
 //! What several chapters show: the frame, forms, words, numbers and drawings. It knows no chapter.
 
-pub(crate) mod box_version;
 pub(crate) mod card_form;
 pub mod cause_words;
 pub(crate) mod change_words;
+pub(crate) mod controller_version;
 pub(crate) mod dates;
 pub(crate) mod drawn;
 pub(crate) mod event_words;

@@ -159,8 +159,14 @@ fn things(text: &PlanText, ground: &Ground, look: &Look<'_>, units: UnitSystem) 
         );
         put("head", String::new(), (a.x, a.y), (0.0, 0.0), words);
     }
-    for b in &plan.boxes {
-        put("box", format!("box {}", b.number), (b.x, b.y), (0.0, 0.0), format!("Box {}", b.number));
+    for b in &plan.controllers {
+        put(
+            "controller",
+            format!("controller {}", b.number),
+            (b.x, b.y),
+            (0.0, 0.0),
+            format!("Controller {}", b.number),
+        );
     }
     for (name, at) in &text.sensors {
         put("sensor", name.clone(), *at, (0.0, 0.0), format!("Sensor {name}"));
@@ -214,7 +220,7 @@ pub(crate) fn plan_picture(text: &PlanText, look: &Look<'_>, units: UnitSystem) 
             counted(plan.plots.len(), "zone"),
             counted(plan.obstacles.len(), "obstacle"),
             counted(plan.arcs.len(), "head"),
-            counted(plan.boxes.len(), "box"),
+            counted(plan.controllers.len(), "controller"),
             counted(text.sensors.len(), "sensor")
         ),
     })

@@ -46,8 +46,8 @@ fn day(date: Date) -> String {
 /// Why a run time never runs, as the end of a sentence.
 fn never_because(because: NeverBecause) -> &'static str {
     match because {
-        NeverBecause::NeverDays => "all days of its program are never-days of the box",
-        NeverBecause::OmittedHours => "all starts of its program lie in hours in which nothing may start",
+        NeverBecause::NeverDays => "all days of its program are no-water days of the controller",
+        NeverBecause::OmittedHours => "all starts of its program lie in omit times",
         NeverBecause::ZeroPercent => "its percentage is 0 %",
         NeverBecause::BeginsLater => "its program counts days from one that lies weeks ahead",
         NeverBecause::NoDay => "its program has no day",
@@ -106,7 +106,7 @@ impl Names<'_> {
 
     fn place(&self, place: FindingPlace) -> String {
         match place {
-            FindingPlace::Box => "The box".to_owned(),
+            FindingPlace::Controller => "The controller".to_owned(),
             FindingPlace::Program(p) => format!("Program {}", self.program(p)),
             FindingPlace::Start(p, s) => {
                 let start = self.settings.programs.get(p).and_then(|p| p.starts.get(s));
@@ -157,7 +157,7 @@ impl Names<'_> {
     // Long: one sentence for each kind of finding.
     fn kind(&self, kind: &FindingKind, place: FindingPlace) -> String {
         match kind {
-            FindingKind::BeyondCard { message, .. } => format!("The box cannot hold this: {message}."),
+            FindingKind::BeyondCard { message, .. } => format!("The controller cannot hold this: {message}."),
             FindingKind::RepeatedStarts { starts, needed, short } => {
                 self.repeated_starts(*starts, *needed, short)
             }
@@ -204,13 +204,13 @@ impl Names<'_> {
                 format!(
                     "{}{} {} {}, the supply gives {}, first {}.{}",
                     capital(&self.stations(stations)),
-                    if others { " and other boxes" } else { "" },
+                    if others { " and other controllers" } else { "" },
                     if stations.len() == 1 && !others { "takes" } else { "together take" },
                     flow(self.units, *asked),
                     flow(self.units, *supply),
                     self.zoned(*at, "%a %-d %b at %H:%M"),
                     if others {
-                        " Move the programs of one box away from the other's."
+                        " Move the programs of one controller away from the other's."
                     } else if stations.len() == 1 {
                         " No schedule helps: split the zone, or correct its area or rate."
                     } else {
@@ -253,7 +253,7 @@ impl Names<'_> {
                 self.zoned(*first, "%a %-d %b at %H:%M")
             ),
             FindingKind::CycleTooLong { run, limit } => format!(
-                "Runs {} at a time; {} its soil and slope shed water.",
+                "Runs {} at a time; {} water runs off on its soil and slope.",
                 run,
                 if *limit == Seconds::from_min(1) {
                     "after a minute".to_owned()
@@ -274,7 +274,7 @@ impl Names<'_> {
             }
             FindingKind::ZoneWithoutMinutes => "No active program waters it.".into(),
             FindingKind::NoStation => format!(
-                "The box has {} stations; this zone cannot be wired to it.",
+                "The controller has {} stations; this zone cannot be wired to it.",
                 self.installation.card.stations
             ),
             FindingKind::HiddenProgram => {
@@ -298,17 +298,17 @@ impl Names<'_> {
                     )
                 } else {
                     format!(
-                        "On {} the clock repeats this hour; the box may start twice.",
+                        "On {} the clock repeats this hour; the controller may start twice.",
                         on.said("%-d %b %Y")
                     )
                 }
             }
             FindingKind::NoFallbackMinutes => {
-                "The box takes daily run times and has none to fall back on when they stay away.".into()
+                "The controller takes daily run times and has none to fall back on when they stay away.".into()
             }
             FindingKind::NoMasterValve => {
                 let FindingPlace::Station(_) = place else { return String::new() };
-                "The box opens a master valve for other stations, not for this one: it runs without water."
+                "The controller opens a master valve for other stations, not for this one: it runs without water."
                     .into()
             }
             FindingKind::StoppedUnfelt { sensor, why } => format!("{sensor} stops it, but {}.", why.words()),
@@ -350,7 +350,7 @@ impl Names<'_> {
     /// What an action does, as a button says it.
     pub fn remedy(&self, remedy: &Remedy) -> String {
         match remedy {
-            Remedy::KeepStarts { count: 1, .. } => "Keep the first start only".into(),
+            Remedy::KeepStarts { count: 1, .. } => "Delete extra starts".into(),
             Remedy::KeepStarts { count, .. } => format!("Keep the first {} starts", in_words(*count)),
             Remedy::MoveStart { to, .. } => format!("Start at {}", to.said("%H:%M")),
             Remedy::WorkBack { .. } => "Work every start back from the window's end".into(),
@@ -361,14 +361,14 @@ impl Names<'_> {
             Remedy::SplitStarts { count, apart_min, .. } => {
                 format!("Split over {} starts, {apart_min} min apart", in_words(*count))
             }
-            Remedy::ClearRunTime { .. } => "Take its minutes out".into(),
+            Remedy::ClearRunTime { .. } => "Delete its run time".into(),
             Remedy::SwitchOff { program } => format!("Switch {} off", self.program(*program)),
             Remedy::NotLighting { .. } => "Set it as a watering station".into(),
             Remedy::OpenMasterValve { .. } => "Open the master valve with it".into(),
             Remedy::Sensors { ignored: true, .. } => "Let it ignore the sensors".into(),
-            Remedy::Sensors { ignored: false, .. } => "Let it heed the sensors".into(),
+            Remedy::Sensors { ignored: false, .. } => "Let it obey the sensors".into(),
             Remedy::RaiseRunTime { run_time, .. } => format!("Raise it to {run_time}"),
-            Remedy::FitCard => "Take the nearest that the box can hold".into(),
+            Remedy::FitCard => "Use the nearest settings the controller can hold".into(),
         }
     }
 
@@ -415,7 +415,8 @@ impl Names<'_> {
             }
         }
         if reason.merged {
-            sentences.push("Zones of different rhythm share it; the box has no program to spare.".into());
+            sentences
+                .push("Zones of different rhythm share it; the controller has no program to spare.".into());
         }
         if reason.interleaved {
             sentences.push(
@@ -445,7 +446,7 @@ impl Names<'_> {
         }
         if let Some(starts) = reason.starts_too_many {
             text.push_str(&format!(
-                "; its program starts {starts} times, so that it gets more than that: the box has no program left for it"
+                "; its program starts {starts} times, so that it gets more than that: the controller has no program left for it"
             ));
         }
         if let Some(more) = reason.unlawful {
@@ -462,8 +463,7 @@ impl Names<'_> {
         let mut notes = Vec::new();
         if proposal.more_days {
             notes.push(
-                "It runs on more days than this school asks for, because its nights would be too long."
-                    .into(),
+                "It runs on more days than this strategy plans, because its nights would be too long.".into(),
             );
         }
         if !proposal.kept.is_empty() {
@@ -502,7 +502,7 @@ impl Names<'_> {
                 format!("then the grow-in or wean-off of {} ends", self.station(station))
             }
             Ends::Need { share: given } => format!(
-                "from then on its minutes are {} of what plants use; turn the percentage, or plan again",
+                "from then on its minutes are {} of what plants use; adjust the percentage, or plan again",
                 share(given)
             ),
         };
@@ -512,9 +512,9 @@ impl Names<'_> {
     /// What binds when nothing fits.
     pub fn binding(&self, binding: &Binding) -> String {
         match binding {
-            Binding::NoZones => "No zone is wired to this box. Describe its zones first.".into(),
+            Binding::NoZones => "No zone is wired to this controller. Describe its zones first.".into(),
             Binding::NoNeed => {
-                "No zone of this box needs water in that time, or its pulses give it all. Plan for another month.".into()
+                "No zone of this controller needs water in that time, or its pulses give it all. Plan for another month.".into()
             }
             Binding::Window { needed_minutes, have_minutes, proved } => format!(
                 "{} {} and has {}{}.",
@@ -529,7 +529,7 @@ impl Names<'_> {
             ),
             Binding::NoDay { station } => {
                 format!(
-                    "{} has no day and hour left between law, days never and card.",
+                    "{} has no day and hour left between restrictions, no-water days and controller type.",
                     capital(&self.station(*station))
                 )
             }
@@ -540,11 +540,11 @@ impl Names<'_> {
                 flow(self.units, *supply)
             ),
             Binding::NoStation { station } => format!(
-                "{} has no station: the box has {}. Wire it to another box, or correct the card.",
+                "{} has no station: the controller has {}. Wire it to another controller, or correct its type.",
                 capital(&self.station(*station)),
                 self.installation.card.stations
             ),
-            Binding::NoProgram => "Every program of the box is taken by lighting and pulses.".into(),
+            Binding::NoProgram => "Every program of the controller is taken by lighting and pulses.".into(),
         }
     }
 
@@ -564,7 +564,7 @@ impl Names<'_> {
             )
         } else if extra_programs > 0 {
             format!(
-                "{} more {} on the box",
+                "{} more {} on the controller",
                 capital(&in_words(usize::from(extra_programs))),
                 if extra_programs == 1 { "program" } else { "programs" }
             )

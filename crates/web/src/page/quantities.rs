@@ -292,8 +292,8 @@ mod tests {
         );
         assert_eq!(wait(954.0 * 60.0), "40 days");
         assert_eq!(
-            (counted(1, "box"), counted(2, "box"), counted(0, "zone")),
-            ("1 box".into(), "2 boxes".into(), "0 zones".into())
+            (counted(1, "controller"), counted(2, "controller"), counted(0, "zone")),
+            ("1 controller".into(), "2 controllers".into(), "0 zones".into())
         );
         assert_eq!(in_words_capital(3), "Three");
     }

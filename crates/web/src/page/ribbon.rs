@@ -9,7 +9,7 @@ use upland_core::quantity::units::Millimetres;
 use upland_core::site::UnitSystem;
 use upland_core::weather::climate::Climate;
 
-/// Height of the drawing area, in units of its own box.
+/// Height of the drawing area, in units of its own controller.
 const HEIGHT: f64 = 54.0;
 /// Demand that reaches the top, mm a day.
 const TOP_DEMAND_MM: f64 = 7.0;
@@ -57,7 +57,7 @@ struct Ribbon {
     words: String,
 }
 
-/// Height of a value above the ground line, as a distance from the top of the box.
+/// Height of a value above the ground line, as a distance from the top of the controller.
 /// Rain below this is not drawn, mm.
 const LEAST_RAIN_MM: f64 = 0.2;
 /// Nothing is divided by a peak below this, mm a day.

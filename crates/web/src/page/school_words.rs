@@ -6,14 +6,14 @@ use upland_core::advice::planner::Strategy;
 pub(crate) fn strategy(strategy: Strategy) -> (&'static str, &'static str) {
     match strategy {
         Strategy::JustNeed => {
-            ("Just the need", "The fewest allowed days that keep every zone above its refill point.")
+            ("Minimum days", "The fewest allowed days that keep every zone above its refill point.")
         }
         Strategy::SoilBalance => (
             "Soil balance",
-            "Each zone when its root zone reaches the refill point; the minutes are the box's fallback.",
+            "Each zone when its root zone reaches the refill point; the minutes are the controller's fallback.",
         ),
         Strategy::EveryDay => (
-            "Every day, sensor refuses",
+            "Daily with soil sensor",
             "Every allowed day; a soil-moisture sensor holds back what is not needed.",
         ),
         Strategy::DeepTwice => {

@@ -156,7 +156,7 @@ pub(crate) fn chart(days: &[AccountDay], total: f64, units: UnitSystem) -> Seaso
         weeks: Vec::new(),
         held: Vec::new(),
         full_words: "full".into(),
-        empty_words: format!("wilting: {} missing", depth(units, Millimetres::from_mm(total))),
+        empty_words: format!("wilting: deficit {}", depth(units, Millimetres::from_mm(total))),
         words: format!(
             "{} days: plants asked for {}, got {}; rain that entered {}, watering {}, drained {}, run off {}; short of water on {} days.",
             summed.days,

@@ -45,7 +45,7 @@ pub(crate) fn cause(units: UnitSystem, cause: Cause) -> String {
     }
 }
 
-/// Who holds a run, why and until when, each in turn; sensors by their names in the order of their box.
+/// Who holds a run, why and until when, each in turn; sensors by their names in the order of their controller.
 pub(crate) fn holders(units: UnitSystem, held_by: &[Holder], sensors: &[&str], tz: &TimeZone) -> String {
     let one = |holder: &Holder| match holder {
         Holder::Sensor { sensor, hold } => {
@@ -59,7 +59,7 @@ pub(crate) fn holders(units: UnitSystem, held_by: &[Holder], sensors: &[&str], t
         Holder::Rest(Rest::OffSeason { until: Some(until) }) => {
             format!("off-season until {}", until.said("%-d %b"))
         }
-        Holder::Rest(Rest::OmittedDate) => "this date is left out".to_owned(),
+        Holder::Rest(Rest::OmittedDate) => "omitted date".to_owned(),
         Holder::Rest(Rest::OffSeason { until: None }) => "off-season all year".to_owned(),
     };
     held_by.iter().map(one).collect::<Vec<_>>().join("; ")
@@ -70,18 +70,20 @@ pub(crate) fn says(units: UnitSystem, said: &Says, tz: &TimeZone) -> (String, St
     match said {
         Says::Holds { hold, earliest } => (
             match earliest {
-                Some(until) => format!("Holds until {} at the earliest", moment(*until, tz)),
+                Some(until) => format!("Prevents watering until {} at the earliest", moment(*until, tz)),
                 None => "Holds".to_owned(),
             },
             format!("since {}: {}", moment(hold.from, tz), cause(units, hold.cause)),
         ),
-        Says::Free { since: Some(since) } => ("Lets run".to_owned(), format!("since {}", moment(*since, tz))),
-        Says::Free { since: None } => ("Lets run".to_owned(), "nothing held in the last weeks".to_owned()),
+        Says::Free { since: Some(since) } => {
+            ("Allows watering".to_owned(), format!("since {}", moment(*since, tz)))
+        }
+        Says::Free { since: None } => ("Allows watering".to_owned(), "none prevented lately".to_owned()),
         Says::Silent { last: Some(last) } => {
             ("Silent".to_owned(), format!("last heard {}", moment(*last, tz)))
         }
         Says::Silent { last: None } => {
-            ("Not heard yet".to_owned(), "it has no readings, and the record has none for it".to_owned())
+            ("No readings yet".to_owned(), "it has no readings, and the record has none for it".to_owned())
         }
     }
 }
@@ -121,7 +123,7 @@ fn probe_rule(who: ProbeDecides, threshold_pct: Option<f64>) -> String {
             "its last reading decides at the start of the day's first run: at {} % or more the whole day's watering is skipped; a reading counts for {STALE_HOURS} h, and without one watering runs",
             plain(threshold_pct.unwrap_or_default(), 1)
         ),
-        ProbeDecides::Nobody => "it has no threshold yet, so it stops nothing: calibrate it".into(),
+        ProbeDecides::Nobody => "it has no threshold yet, so it prevents no watering: calibrate it".into(),
     }
 }
 
@@ -157,13 +159,13 @@ pub(crate) fn port(port: SensorPort) -> &'static str {
 pub(crate) fn refusal(refusal: Refusal) -> &'static str {
     match refusal {
         Refusal::WrongContact => {
-            "its contact closes to hold, and the box wants one that opens; choose the normally closed kind, or put a changeover relay between"
+            "its contact closes to hold, and the controller wants one that opens; choose the normally closed kind, or put a changeover relay between"
         }
         Refusal::NoPort(SensorPort::SoilProbe) => {
             "no soil-probe port is free; a probe with a relay can share the hold port or break the valve common"
         }
         Refusal::NoPort(SensorPort::FlowMeter) => {
-            "no flow-meter port and no two-wire path is free; a box with one, or reading the meter by hand, would do"
+            "no flow-meter port and no two-wire path is free; a controller with one, or reading the meter by hand, would do"
         }
         Refusal::NoPort(SensorPort::Weather) => {
             "no weather port and no two-wire path is free; set its percentage by hand each week from the call list, or use a switch"
@@ -178,7 +180,7 @@ pub(crate) fn join(join: Join, ports: &[SensorPort]) -> String {
     match join {
         Join::OwnPort(p) => format!("on port {} ({}), alone", p + 1, name(p)),
         Join::InSeries(p) => format!(
-            "on port {} ({}), in series: either one opens the loop, the box cannot tell which, and a bypass there bypasses both",
+            "on port {} ({}), in series: either one opens the loop, the controller cannot tell which, and a bypass there bypasses both",
             p + 1,
             name(p)
         ),
@@ -188,7 +190,7 @@ pub(crate) fn join(join: Join, ports: &[SensorPort]) -> String {
             p + 1,
             name(p)
         ),
-        Join::ValveCommon => "in the common wire of the valves: it stops every zone on that common, runs by hand too. Only where valves close without current; a latching valve stays as it is".to_owned(),
+        Join::ValveCommon => "in the common wire of the valves: it stops every zone on that common, manual runs too. Only where valves close without current; a latching valve stays as it is".to_owned(),
     }
 }
 
@@ -223,7 +225,7 @@ pub(crate) fn step(step: WiringStep, sensor: &Sensor, units: UnitSystem) -> Step
             "",
         ),
         WiringStep::PowerOff => words(
-            "Switch the box off at its plug or breaker, and wait until its display is dark.".into(),
+            "Switch the controller off at its plug or breaker, and wait until its display is dark.".into(),
             "The display is dark, nothing hums.",
             "It stays lit: another feed or a battery; do not open it.",
             "Low-voltage side only. Mains wiring is work for a licensed electrician.",
@@ -268,15 +270,15 @@ pub(crate) fn step(step: WiringStep, sensor: &Sensor, units: UnitSystem) -> Step
                 if input == DecoderInput::Polarised { "polarised" } else { "plain" },
                 if input == DecoderInput::Polarised { ": plus to plus" } else { "" }
             ),
-            "The box finds the address.",
+            "The controller finds the address.",
             "It does not: two devices on one address, or the path is broken behind the last one found.",
             "",
         ),
         WiringStep::BreakCommon => words(
             "Take the common wire of the valves off its terminal; the contact goes between the two.".into(),
-            "With the contact closed a zone runs by hand; with it open none does.",
+            "With the contact closed a zone started manually runs; with it open none does.",
             "Zones run with the contact open: latching valves, or a second common.",
-            "Runs by hand are stopped too. Not for latching valves.",
+            "Manual runs are prevented too. Not for latching valves.",
         ),
         WiringStep::SetThreshold => words(
             "Set it as it stands on its page: threshold, and vent where it has one.".into(),
@@ -285,20 +287,20 @@ pub(crate) fn step(step: WiringStep, sensor: &Sensor, units: UnitSystem) -> Step
             "",
         ),
         WiringStep::PowerOn => words(
-            "Close the box and switch it on.".into(),
+            "Close the controller and switch it on.".into(),
             "Clock and programs are there.",
             "Clock blinks: set it, and change the backup battery.",
             "",
         ),
-        WiringStep::TellBox => words(
+        WiringStep::TellController => words(
             match sensor.litres_per_pulse() {
                 Some(litres) => format!(
-                    "Tell the box that it has the meter, and key its constant: one pulse is {}.",
+                    "Tell the controller that it has the meter, and enter its constant: one pulse is {}.",
                     constant(units, litres)
                 ),
-                None => "Tell the box that it has the sensor, and that it is not on bypass.".into(),
+                None => "Tell the controller that it has the sensor, and that it is not on bypass.".into(),
             },
-            "The box shows the sensor as active.",
+            "The controller shows the sensor as active.",
             "It shows bypass: a switch, or the jumper again.",
             "",
         ),
@@ -347,19 +349,19 @@ fn badly_mounted(card: &SensorCard) -> &'static str {
 fn test_of(card: &SensorCard) -> (&'static str, &'static str) {
     match card.senses.first() {
         Some(Sense::Et) => (
-            "The box shows the sensor's percentage, and it follows: run times of tonight change, days and starts do not.",
-            "The percentage stays at 100 or is missing: wrong port, no link, the box still on its own percentage.",
+            "The controller shows the sensor's percentage, and it follows: run times of tonight change, days and starts do not.",
+            "The percentage stays at 100 or is missing: wrong port, no link, the controller still on its own percentage.",
         ),
         Some(Sense::Flow) => (
             "The meter counts while the zone runs and stands still when it ends; the flow is near the learned one.",
             "It counts nothing: polarity, direction of flow, or the constant keyed for another pipe size.",
         ),
         Some(Sense::SoilMoisture) => (
-            "Dry in the hand it lets run; in a glass of water it refuses the next window.",
-            "It refuses dry or lets run wet: contacts swapped, threshold at the wrong end, bypass left in.",
+            "Dry in the hand it allows watering; in a glass of water it skips the next window.",
+            "It skips when dry or allows when wet: contacts swapped, threshold at the wrong end, bypass left in.",
         ),
         _ => (
-            "The box shows the hold within a minute, and a zone that it may stop does not start.",
+            "The controller shows the hold within a minute, and a zone that it may stop does not start.",
             "Nothing shows: jumper, bypass, wrong port, wrong contact, broken wire, in that order.",
         ),
     }
@@ -371,10 +373,10 @@ fn trip(card: &SensorCard) -> &'static str {
         Some(Sense::Freeze) => "Hold a bag of ice to it until it reads the set point.",
         Some(Sense::Wind) => "Turn it by hand faster than the set point.",
         Some(Sense::SoilMoisture) => {
-            "Hold it dry in the air, look at the box; then put it into a glass of water and look again."
+            "Hold it dry in the air, look at the controller; then put it into a glass of water and look again."
         }
         Some(Sense::Flow) => {
-            "Run one zone by hand; read the meter before and after, and the flow the box shows."
+            "Run one zone by hand; read the meter before and after, and the flow the controller shows."
         }
         _ => "Shade it for an hour, or set its trim, and see tonight's percentage move.",
     }
@@ -396,7 +398,7 @@ pub(crate) fn criterion(criterion: Criterion) -> &'static str {
         Criterion::Sun => "sun, so that it dries as the zones do",
         Criterion::Spray => "out of every spray path",
         Criterion::Height => "height",
-        Criterion::Reach => "within reach of the box",
+        Criterion::Reach => "within reach of the controller",
         Criterion::DecoderReach => "within reach of its decoder on the two-wire path",
         Criterion::Shield => "radiation shield",
         Criterion::Screen => "screen and bird spikes",
@@ -460,7 +462,7 @@ pub(crate) fn conflict(conflict: Conflict) -> String {
         Conflict::RainButAllRoofed => "Every zone is under a roof: a rain sensor would only stop what no rain reaches.".into(),
         Conflict::WindButAllDrip => "Every zone is drip: wind carries nothing off.".into(),
         Conflict::RainTwice => "A rain hold and a percentage from another unit count the same rain twice; let the hold stand and keep rain out of the percentage.".into(),
-        Conflict::EtWithoutPort => "The box takes no percentage from outside; set it by hand from the call list.".into(),
+        Conflict::EtWithoutPort => "The controller takes no percentage from outside; set it by hand from the call list.".into(),
         Conflict::TwoOfOne(sense) => format!("Two units sense {}: each holds for the other.", sense.label()),
     }
 }
@@ -552,49 +554,11 @@ pub(crate) fn percentage(states: &SensorStates, record: &SensorRecord) -> Option
             if from_record { ", from the site's record" } else { "" }
         ),
         None => {
-            "No percentage tonight: fewer than half of its days were read; the box keeps the last one.".into()
+            "No percentage tonight: fewer than half of its days were read; the controller keeps the last one."
+                .into()
         }
     })
 }
 
 #[cfg(test)]
-mod tests {
-    use super::*;
-    use upland_core::sensors::generic;
-    use upland_core::sensors::state::Hold;
-
-    #[test]
-    fn what_it_says_reads_as_a_sentence() {
-        let at = |text: &str| text.parse::<Timestamp>().unwrap();
-        let hold = Hold {
-            from: at("2026-07-08T18:00:00Z"),
-            until: None,
-            cause: Cause::Rain { fallen_mm: 13.6, since: at("2026-07-08T18:00:00Z") },
-        };
-        let said = Says::Holds { hold, earliest: Some(at("2026-07-11T04:20:00Z")) };
-        let (line, because) = says(UnitSystem::Metric, &said, &TimeZone::UTC);
-        assert_eq!(line, "Holds until Sat 11 Jul, 04:20 at the earliest");
-        assert_eq!(because, "since Wed 8 Jul, 18:00: 13.6 mm of rain");
-        let frost = Cause::Frost { read_c: 2.0 };
-        assert_eq!(cause(UnitSystem::UsCustomary, frost), "36 °F in the air");
-    }
-
-    #[test]
-    fn every_step_of_every_card_has_its_words_and_the_cautions_stand_where_the_hand_is() {
-        use upland_core::sensors::wiring::steps;
-        for (code, card) in generic() {
-            for join in [Join::OwnPort(0), Join::InSeries(1), Join::ValveCommon] {
-                let sensor = Sensor::of_card(card.clone(), 1);
-                let say = |s| step(s, &sensor, UnitSystem::Metric);
-                let words: Vec<StepWords> = steps(&card, join).into_iter().map(say).collect();
-                assert!(words.iter().all(|w| w.text.ends_with('.')), "{code}");
-                assert!(words.iter().any(|w| w.caution.contains("licensed electrician")));
-                assert!(
-                    words
-                        .iter()
-                        .any(|w| w.caution.contains("Ladder") || w.caution.contains("buried services"))
-                );
-            }
-        }
-    }
-}
+mod tests;

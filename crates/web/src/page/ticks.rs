@@ -17,7 +17,7 @@ pub(crate) struct TickMark {
     pub what: &'static str,
     pub about: i64,
     pub number: i32,
-    /// "Keyed in", "Called".
+    /// "Programmed", "Called".
     pub label: String,
     /// Who and when, once it is done.
     pub done: Option<String>,

@@ -48,26 +48,26 @@ impl<'a> Words<'a> {
 
     /// A zone: "3 Heather terrace".
     #[must_use]
-    pub fn zone(&self, box_number: u8, station: u16) -> String {
+    pub fn zone(&self, controller_number: u8, station: u16) -> String {
         self.facts
-            .zone(box_number, station)
+            .zone(controller_number, station)
             .map_or_else(|| format!("station {station}"), |(zone, _)| format!("{station} {}", zone.name))
     }
 
-    fn program(&self, box_number: Option<u8>, at: usize) -> String {
-        let own = self.facts.of_box(box_number.unwrap_or(1));
+    fn program(&self, controller_number: Option<u8>, at: usize) -> String {
+        let own = self.facts.of_controller(controller_number.unwrap_or(1));
         let settings = own.and_then(|b| b.versions.last()).map(|(_, s)| s);
         settings.and_then(|s| s.programs.get(at)).map_or_else(|| (at + 1).to_string(), |p| p.name.clone())
     }
 
-    /// What a suspicion is about: a zone, a sensor, a box or the site.
+    /// What a suspicion is about: a zone, a sensor, a controller or the site.
     #[must_use]
-    pub fn place(&self, box_number: Option<u8>, station: Option<u16>, sensor: Option<&str>) -> String {
-        match (box_number, station, sensor) {
+    pub fn place(&self, controller_number: Option<u8>, station: Option<u16>, sensor: Option<&str>) -> String {
+        match (controller_number, station, sensor) {
             (Some(number), Some(station), _) => self.zone(number, station),
             (_, _, Some(sensor)) => sensor.to_owned(),
-            (Some(number), ..) if self.facts.boxes.len() > 1 => format!("box {number}"),
-            (Some(_), ..) => "the box".to_owned(),
+            (Some(number), ..) if self.facts.controllers.len() > 1 => format!("controller {number}"),
+            (Some(_), ..) => "the controller".to_owned(),
             _ => "the site".to_owned(),
         }
     }
@@ -75,7 +75,7 @@ impl<'a> Words<'a> {
     /// A suspicion's place.
     #[must_use]
     pub fn place_of(&self, suspicion: &Suspicion) -> String {
-        self.place(suspicion.box_number, suspicion.station, suspicion.sensor.as_deref())
+        self.place(suspicion.controller_number, suspicion.station, suspicion.sensor.as_deref())
     }
 
     // Long: a sentence for each kind of evidence.
@@ -123,7 +123,7 @@ impl<'a> Words<'a> {
             ),
             Evidence::ProgramGets { program, share } => format!(
                 "As set the zones of program {} get {} of their need, in the middle.",
-                self.program(of.box_number, *program),
+                self.program(of.controller_number, *program),
                 percent(share.fraction())
             ),
             Evidence::AllGet(share) => {
@@ -132,14 +132,16 @@ impl<'a> Words<'a> {
                     percent(share.fraction())
                 )
             }
-            Evidence::BoxShowsMinutes { shown, known } => {
-                format!("The box shows {}; known were {}.", minutes(*shown), minutes(*known))
+            Evidence::ControllerShowsMinutes { shown, known } => {
+                format!("The controller shows {}; known were {}.", minutes(*shown), minutes(*known))
             }
-            Evidence::BoxShowsPercentage { shown, known } => {
-                format!("The box shows {shown}; known was {known}.")
+            Evidence::ControllerShowsPercentage { shown, known } => {
+                format!("The controller shows {shown}; known was {known}.")
             }
-            Evidence::BoxAsKnown => "The box shows what is known, as far as it was read.".into(),
-            Evidence::BoxUnread => "Nobody read the percentage on the box.".into(),
+            Evidence::ControllerAsKnown => {
+                "The controller shows what is known, as far as it was read.".into()
+            }
+            Evidence::ControllerUnread => "Nobody read the percentage on the controller.".into(),
             Evidence::PercentageSince(date) => {
                 format!("The percentage stands since {}.", short_date(*date))
             }
@@ -154,35 +156,35 @@ impl<'a> Words<'a> {
             ),
             Evidence::ProgramOn(at) => {
                 format!(
-                    "The box has program {} switched on; none was known.",
-                    self.program(of.box_number, *at)
+                    "The controller has program {} switched on; none was known.",
+                    self.program(of.controller_number, *at)
                 )
             }
             Evidence::Starts { program, shown, known } => format!(
                 "Program {} has {shown} starts where {known} {} enough; each runs all of it again.",
-                self.program(of.box_number, *program),
+                self.program(of.controller_number, *program),
                 if *known == 1 { "is" } else { "are" }
             ),
             Evidence::ClockOff(ahead) => {
                 let (off, side) = if ahead.s() < 0 { (-*ahead, "behind") } else { (*ahead, "ahead") };
                 format!("Its clock is {} {side}.", minutes(Seconds::from_s(off.s() / 60 * 60)))
             }
-            Evidence::SwitchedOff => "The box is switched off.".into(),
-            Evidence::SwitchedOn => "The box is on automatic.".into(),
-            Evidence::Bypassed => "The box shows its sensors bypassed, and no bypass is known.".into(),
+            Evidence::SwitchedOff => "The controller is switched off.".into(),
+            Evidence::SwitchedOn => "The controller is on automatic.".into(),
+            Evidence::Bypassed => "The controller shows its sensors bypassed, and no bypass is known.".into(),
             Evidence::NotBypassed => "Its sensors are not bypassed.".into(),
             Evidence::HeldRuns(0) => "Nothing was held in these days.".into(),
             Evidence::HeldRuns(runs) => format!("{} should have been held.", counted(*runs, "run")),
             Evidence::Covered => "Something keeps rain from it.".into(),
             Evidence::Sprayed => "Heads spray it.".into(),
-            Evidence::HangsFree => "It was not seen to hang so.".into(),
+            Evidence::HangsFree => "It was not seen installed so.".into(),
             Evidence::HoldsTooLong { dry_days: 99 } => {
                 "It holds, and no rain is on record that would trip it.".into()
             }
             Evidence::HoldsTooLong { dry_days } => {
                 format!("It holds, though by the record it has been dry for {dry_days} days.")
             }
-            Evidence::DoesNotHold => "It lets run, though by the record it should hold.".into(),
+            Evidence::DoesNotHold => "It allows watering, though by the record it should prevent it.".into(),
             Evidence::SensorAsRecord => "It says what the record says, as far as it was read.".into(),
             Evidence::SmallRain { threshold, runs } => format!(
                 "It is set to {}, and held {} of a zone for less rain than the common {}.",
@@ -204,16 +206,16 @@ impl<'a> Words<'a> {
             Evidence::RanInHold(1) => "One of its runs ran while the sensor held.".into(),
             Evidence::RanInHold(runs) => format!("{runs} of its runs ran while the sensor held."),
             Evidence::Nights { ratio, spread, nights } => format!(
-                "In {nights} nights the box used {} of what the weather asked for; single nights lie {} about that.",
+                "In {nights} nights the controller used {} of what the weather asked for; single nights lie {} about that.",
                 percent(*ratio),
                 percent(*spread)
             ),
             Evidence::TrimNeeded(needed) => format!("A trim of {} would set the mean right.", trim(*needed)),
             Evidence::GrowInEnded(date) => {
-                format!("The grow-in ended on {} and the box was not set since.", short_date(*date))
+                format!("The grow-in ended on {} and the controller was not set since.", short_date(*date))
             }
             Evidence::WeanStep { now, then } => format!(
-                "The wean-off stands at {} of the need; when the box was last set it stood at {}.",
+                "The wean-off is at {} of the need; when the controller was last set it was at {}.",
                 percent(now.fraction()),
                 percent(then.fraction())
             ),
@@ -233,26 +235,26 @@ impl<'a> Words<'a> {
     // Long: a sentence for each kind of lever.
     #[must_use]
     pub fn lever(&self, lever: &Lever) -> String {
-        let place = self.place(lever.box_number, lever.station, lever.sensor.as_deref());
+        let place = self.place(lever.controller_number, lever.station, lever.sensor.as_deref());
         let (from, to) = (self.amount(lever.from), self.amount(lever.to));
         match lever.code {
             LeverCode::Mend => match lever.cause {
                 Cause::NoWater => format!("Get water to {place}: valve, wire, flow control, isolation."),
                 Cause::ValveOpen => format!("Clean or change the valve of {place}."),
-                Cause::BrokenHead => format!("Mend what is broken at {place}."),
+                Cause::BrokenHead => format!("Repair what is broken at {place}."),
                 Cause::BlockedHeads => format!("Clean the heads and filters of {place}, set them upright."),
                 Cause::LowPressure => "Find the pressure: regulator, filter, main, a valve half shut.".into(),
                 _ => "Find the leak: shut the main section by section and watch the meter.".into(),
             },
-            LeverCode::SetBoxRight => match lever.cause {
-                Cause::BoxOff => "Switch the box to automatic.".into(),
+            LeverCode::SetControllerRight => match lever.cause {
+                Cause::ControllerOff => "Switch the controller to automatic.".into(),
                 Cause::ClockWrong => {
-                    "Set the clock and date of the box, and look at its backup battery.".into()
+                    "Set the clock and date of the controller, and look at its backup battery.".into()
                 }
                 Cause::BypassLeft => "Take the bypass off.".into(),
                 Cause::HiddenProgram => "Switch the program off, or clear its starts.".into(),
                 Cause::ExtraStart => format!("Clear the extra starts: {to}, not {from}."),
-                _ => format!("Key in {to} again; the box shows {from}."),
+                _ => format!("Program {to} again; the controller shows {from}."),
             },
             LeverCode::SensorByHand => match lever.cause {
                 Cause::GaugeSheltered => format!("Move {place} to where rain reaches it."),
@@ -260,7 +262,7 @@ impl<'a> Words<'a> {
                 Cause::SensorSlowToDry => {
                     format!("Clean {place}, and give it more air and sun so that it dries sooner.")
                 }
-                _ => format!("Test {place} with water, then its wires and the terminals of the box."),
+                _ => format!("Test {place} with water, then its wires and the terminals of the controller."),
             },
             LeverCode::Survey => format!("Measure {place} again before a dial is turned."),
             LeverCode::ZoneMinutes => {
@@ -276,7 +278,7 @@ impl<'a> Words<'a> {
             LeverCode::Percentage => {
                 let one = |change: &ProgramPercentage| match change.program {
                     Some(program) => {
-                        let name = self.program(lever.box_number, program);
+                        let name = self.program(lever.controller_number, program);
                         format!("program {name} to {} instead of {}", change.to, change.from)
                     }
                     None => format!("{} instead of {}, for {place}", change.to, change.from),
@@ -287,7 +289,7 @@ impl<'a> Words<'a> {
             LeverCode::Days => match lever.program {
                 Some(program) => format!(
                     "Program {}: water {to} instead of {from}{}.",
-                    self.program(lever.box_number, program),
+                    self.program(lever.controller_number, program),
                     if self.keeps_amount(lever) { ", with run times that bring the same a week" } else { "" }
                 ),
                 None => format!("Water {to} instead of {from}."),
@@ -305,8 +307,8 @@ impl<'a> Words<'a> {
 
     /// ", program A" of a lever at one station: the programs in which its run time changes.
     fn programs_of(&self, lever: &Lever) -> String {
-        let number = lever.box_number.unwrap_or(1);
-        let settings = self.facts.of_box(number).and_then(|b| b.versions.last()).map(|(_, s)| s);
+        let number = lever.controller_number.unwrap_or(1);
+        let settings = self.facts.of_controller(number).and_then(|b| b.versions.last()).map(|(_, s)| s);
         let waters = |p: &&upland_core::controller::schedule::Program| {
             p.waters() && p.run_times.iter().any(|(n, t)| Some(*n) == lever.station && t.any())
         };
@@ -322,7 +324,7 @@ impl<'a> Words<'a> {
     /// Whether a change of days goes with other run times, which bring the same water a week.
     fn keeps_amount(&self, lever: &Lever) -> bool {
         let Turn::Settings(number, changed) = &lever.turn else { return false };
-        let before = self.facts.of_box(*number).and_then(|b| b.versions.last()).map(|(_, s)| s);
+        let before = self.facts.of_controller(*number).and_then(|b| b.versions.last()).map(|(_, s)| s);
         before.zip(lever.program).is_some_and(|(before, at)| {
             before.programs.get(at).map(|p| &p.run_times) != changed.programs.get(at).map(|p| &p.run_times)
         })
@@ -367,8 +369,8 @@ impl<'a> Words<'a> {
             }
             (LeverCode::Percentage, _) => "Leave the minutes and the days: the zones are off alike.".into(),
             (LeverCode::Days, _) => "Leave the percentage: it fits the weather of these days.".into(),
-            (LeverCode::Mend | LeverCode::SetBoxRight | LeverCode::SensorByHand, _) => {
-                "Leave every setting until this is mended: what is seen now says nothing of them.".into()
+            (LeverCode::Mend | LeverCode::SetControllerRight | LeverCode::SensorByHand, _) => {
+                "Leave every setting until this is corrected: what is seen now says nothing of them.".into()
             }
             _ => String::new(),
         }
@@ -388,7 +390,7 @@ impl<'a> Words<'a> {
         let changed =
             before.iter().zip(after).filter(|(a, b)| (a.applied.mm() - b.applied.mm()).abs() > 0.05);
         let one = |(a, b): (&ZoneOutlook, &ZoneOutlook)| {
-            let zone = self.zone(a.box_number, a.station);
+            let zone = self.zone(a.controller_number, a.station);
             if (a.adequacy.fraction() - b.adequacy.fraction()).abs() >= 0.01 {
                 let (now, then) = (percent(a.adequacy.fraction()), percent(b.adequacy.fraction()));
                 format!("{zone} gets {then} of its need instead of {now}")
@@ -421,7 +423,9 @@ impl<'a> Words<'a> {
         let rank = |looks: Looks| u8::from(looks != Looks::Right);
         let worse = before.iter().zip(after).filter(|(a, b)| rank(b.looks) > rank(a.looks));
         let all: Vec<String> = worse
-            .map(|(_, b)| format!("{} will look {}", self.zone(b.box_number, b.station), b.looks.label()))
+            .map(|(_, b)| {
+                format!("{} will look {}", self.zone(b.controller_number, b.station), b.looks.label())
+            })
             .collect();
         if all.is_empty() { String::new() } else { format!("What gets worse: {}.", all.join(", ")) }
     }

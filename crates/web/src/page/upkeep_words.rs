@@ -1,41 +1,41 @@
-//! What is due on boxes and sensors, in words.
+//! What is due on controllers and sensors, in words.
 
 use crate::page::dates::Said;
 use crate::site::sensing::SensorStates;
 use jiff::Timestamp;
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
-use upland_core::controller::upkeep::{BoxDue, BoxTask, due};
+use upland_core::controller::upkeep::{ControllerDue, ControllerTask, due};
 use upland_core::sensors::upkeep;
 use upland_store::controllers::ControllerRecord;
 use upland_store::sensors::SensorRecord;
 use upland_store::ticks::{TickRecord, What};
 
 /// How a task is ticked.
-pub(crate) const fn tick_of(task: BoxTask) -> What {
+pub(crate) const fn tick_of(task: ControllerTask) -> What {
     match task {
-        BoxTask::Clock => What::ClockSet,
-        BoxTask::BackupBattery => What::BackupBattery,
+        ControllerTask::Clock => What::ClockSet,
+        ControllerTask::BackupBattery => What::BackupBattery,
     }
 }
 
-/// A task of a box in words.
-pub(crate) fn box_words(due: &BoxDue, next: Option<Date>) -> String {
+/// A task of a controller in words.
+pub(crate) fn controller_words(due: &ControllerDue, next: Option<Date>) -> String {
     let day = |date: Date| date.said("%-d %b %Y");
     let next = next.map_or(String::new(), |next| format!(" The next change is on {}.", day(next)));
     match (due.task, due.now, due.on) {
-        (BoxTask::Clock, true, Some(on)) => format!(
-            "The wall clock was moved on {}: look whether the clock of the box went along, else every start is an hour off.{next}",
+        (ControllerTask::Clock, true, Some(on)) => format!(
+            "The wall clock was moved on {}: look whether the clock of the controller went along, else every start is an hour off.{next}",
             day(on)
         ),
-        (BoxTask::Clock, _, _) => format!("The clock was looked at since it was moved last.{next}"),
-        (BoxTask::BackupBattery, _, None) => {
+        (ControllerTask::Clock, _, _) => format!("The clock was looked at since it was moved last.{next}"),
+        (ControllerTask::BackupBattery, _, None) => {
             "Nobody said when the backup battery was changed. It keeps clock and programs through a power cut; a flat one is found out too late.".into()
         }
-        (BoxTask::BackupBattery, true, Some(on)) => {
-            format!("The backup battery is due since {}: change it with the box under power, or the programs are lost.", day(on))
+        (ControllerTask::BackupBattery, true, Some(on)) => {
+            format!("The backup battery is due since {}: change it with the controller under power, or the programs are lost.", day(on))
         }
-        (BoxTask::BackupBattery, false, Some(on)) => format!("The backup battery is due on {}.", day(on)),
+        (ControllerTask::BackupBattery, false, Some(on)) => format!("The backup battery is due on {}.", day(on)),
     }
 }
 
@@ -44,12 +44,12 @@ pub(crate) fn last_tick(ticks: &[TickRecord], what: What, about: i64) -> Option<
     ticks.iter().filter(|t| t.what == what && t.about == about).max_by_key(|t| t.at)
 }
 
-/// The tasks of a box by what was ticked, due or not.
-pub(crate) fn box_due(
+/// The tasks of a controller by what was ticked, due or not.
+pub(crate) fn controller_due(
     own: &ControllerRecord,
     ticks: &[TickRecord],
     (tz, now): (&TimeZone, Timestamp),
-) -> Vec<BoxDue> {
+) -> Vec<ControllerDue> {
     due(&own.controller.card, tz, now, |task| last_tick(ticks, tick_of(task), own.id).map(|t| t.at))
 }
 

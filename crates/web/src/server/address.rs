@@ -37,19 +37,19 @@ pub(crate) fn zone(site: i64, zone: i64) -> String {
     format!("{}/{zone}", zones(site))
 }
 
-/// The first box of a site, or the form that hangs one.
+/// The first controller of a site, or the form that hangs one.
 pub(crate) fn programs(site: i64) -> String {
     format!("{}/programs", site_root(site))
 }
 
-/// The boxes of a site: an address under which others hang.
-pub(crate) fn boxes(site: i64) -> String {
-    format!("{}/boxes", site_root(site))
+/// The controllers of a site: an address under which others hang.
+pub(crate) fn controllers(site: i64) -> String {
+    format!("{}/controllers", site_root(site))
 }
 
-/// A box by its number.
-pub(crate) fn site_box(site: i64, number: u8) -> String {
-    format!("{}/{number}", boxes(site))
+/// A controller by its number.
+pub(crate) fn site_controller(site: i64, number: u8) -> String {
+    format!("{}/{number}", controllers(site))
 }
 
 /// The list of sensors.
@@ -83,7 +83,7 @@ mod tests {
 
     #[test]
     fn sentence_3_an_address_that_is_sent_back_leads_nowhere_else() {
-        assert_eq!(own("/sites/1/today?box=2"), "/sites/1/today?box=2");
+        assert_eq!(own("/sites/1/today?controller=2"), "/sites/1/today?controller=2");
         for elsewhere in
             ["//evil.example", "/\\evil.example", "https://evil.example", "", "/a\r\nx: y", "\\\\evil"]
         {

@@ -12,6 +12,7 @@ pub mod keys;
 pub(crate) mod limits;
 pub mod mailer;
 pub(crate) mod metrics;
+pub(crate) mod moved;
 pub(crate) mod parallel;
 pub(crate) mod patience;
 pub(crate) mod reader;

@@ -22,7 +22,7 @@ pub struct AppState {
     pub(crate) cache: Cache,
     pub(crate) limits: Limits,
     pub(crate) settled: Settled,
-    /// Kept trials are run again one at a time for each site.
+    /// Saved comparisons are run again one at a time for each site.
     pub(crate) trials: Turns,
     pub(crate) stand_ins: StandIns,
     /// Seconds by which the application's clock is ahead, as this process last heard.

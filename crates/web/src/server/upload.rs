@@ -118,9 +118,13 @@ mod tests {
             too_large,
             limit: 64 * 1024,
         };
-        assert_eq!(upload(false).read_with("a card has about one", |bytes| Ok(bytes.len())), Ok(3));
-        let refused = upload(true).read_with("a card has about one", |bytes| Ok(bytes.len())).unwrap_err();
-        assert_eq!(refused[0].message, "The file is larger than 64 kB; a card has about one.");
+        assert_eq!(
+            upload(false).read_with("a controller type has about one", |bytes| Ok(bytes.len())),
+            Ok(3)
+        );
+        let refused =
+            upload(true).read_with("a controller type has about one", |bytes| Ok(bytes.len())).unwrap_err();
+        assert_eq!(refused[0].message, "The file is larger than 64 kB; a controller type has about one.");
     }
 
     #[test]

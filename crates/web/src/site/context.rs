@@ -136,10 +136,10 @@ impl AtSite {
         self.once_for_all(key, kilobytes, move |state| Ok(state.store.read(read)?)).await
     }
 
-    /// Versions of a box's settings, newest first.
+    /// Versions of a controller's settings, newest first.
     pub async fn settings_history(&self, bench: &Workbench) -> Result<Arc<Vec<SettingsRecord>>, PageError> {
-        let id = bench.site_box()?.record.id;
-        self.more(&format!("box {id}"), 40, move |snapshot| snapshot.settings_history(id)).await
+        let id = bench.site_controller()?.record.id;
+        self.more(&format!("controller {id}"), 40, move |snapshot| snapshot.settings_history(id)).await
     }
 
     /// Changes the site in the name of who asks, all or nothing, off the event loop.
@@ -172,10 +172,10 @@ impl AtSite {
         once(&self.state, key, move |_| kilobytes, compute).await
     }
 
-    /// A box of the site with everything its pages are computed from.
+    /// A controller of the site with everything its pages are computed from.
     pub async fn workbench(&self, number: u8) -> Result<Arc<Workbench>, PageError> {
         let (moment, facts, stamp) = (self.moment(None), Arc::clone(&self.facts), self.stamp);
-        let key = format!("{} box {number}", self.key(moment));
+        let key = format!("{} controller {number}", self.key(moment));
         let size = 20 + 2 * facts.zones.len();
         self.once_for_all(key, size, move |state| Workbench::open(state, &facts, (stamp, moment), number))
             .await
@@ -218,7 +218,7 @@ impl SiteAtWork {
         Self { states, account, moment }
     }
 
-    /// The night of a box: what it will do, what its zones need, and whether the one is right for the other.
+    /// The night of a controller: what it will do, what its zones need, and whether the one is right for the other.
     pub fn night(&self, number: u8) -> Tonight {
         tonight(&self.states.facts, &self.account, number, self.moment.date)
     }
@@ -316,7 +316,7 @@ impl AllSites {
     }
 }
 
-/// The box that a calendar's secret opens, as it stands now, without anybody signed in.
+/// The controller that a calendar's secret opens, as it stands now, without anybody signed in.
 pub(crate) async fn of_calendar(
     state: &web::Data<AppState>,
     hash: Vec<u8>,

@@ -24,18 +24,18 @@ use upland_store::sites::{SiteRecord, time_zone};
 use upland_store::zones::ZoneRecord;
 use upland_store::{Snapshot, StoreError};
 
-/// A box with what it is set to, if that was ever entered.
-pub(crate) struct SiteBox {
+/// A controller with what it is set to, if that was ever entered.
+pub(crate) struct SiteController {
     pub record: ControllerRecord,
     pub settings: Option<SettingsRecord>,
 }
 
-impl SiteBox {
+impl SiteController {
     pub fn number(&self) -> u8 {
         self.record.controller.number
     }
 
-    /// The settings as they stand, or a clean box.
+    /// The settings as they stand, or a clean controller.
     pub fn settings_or_clean(&self) -> Settings {
         let known = self.settings.as_ref().map(|s| s.settings.clone());
         known.unwrap_or_else(|| Settings::clean(&self.record.controller.card))
@@ -46,7 +46,7 @@ impl SiteBox {
 pub(crate) struct SiteFacts {
     pub site: SiteRecord,
     pub zones: Vec<ZoneRecord>,
-    pub boxes: Vec<SiteBox>,
+    pub controllers: Vec<SiteController>,
     pub ordinances: Vec<SiteOrdinance>,
     pub sensors: Vec<SensorRecord>,
     pub sensor_events: Vec<SensorEvent>,
@@ -58,9 +58,12 @@ fn key(id: SiteKey, revision: i64) -> String {
     format!("site {id} revision {revision}")
 }
 
-/// Facts of a site take about so many kilobytes: some for each zone, box and sensor.
+/// Facts of a site take about so many kilobytes: some for each zone, controller and sensor.
 fn kilobytes(facts: &SiteFacts) -> usize {
-    10 + facts.zones.len() + 10 * facts.boxes.len() + 4 * facts.sensors.len() + facts.sensor_events.len() / 2
+    10 + facts.zones.len()
+        + 10 * facts.controllers.len()
+        + 4 * facts.sensors.len()
+        + facts.sensor_events.len() / 2
 }
 
 impl SiteFacts {
@@ -68,12 +71,14 @@ impl SiteFacts {
     fn read(state: &AppState, snapshot: &mut Snapshot<'_>, id: SiteKey) -> Result<Option<Self>, StoreError> {
         let Some(site) = snapshot.site(id)? else { return Ok(None) };
         let mut settings = snapshot.settings_of_site(id)?;
-        let boxes = snapshot.controllers(id)?.into_iter();
-        let boxes = boxes.map(|record| SiteBox { settings: settings.remove(&record.id), record }).collect();
+        let controllers = snapshot.controllers(id)?.into_iter();
+        let controllers = controllers
+            .map(|record| SiteController { settings: settings.remove(&record.id), record })
+            .collect();
         let sensors = snapshot.sensors(id)?;
         Ok(Some(Self {
             zones: snapshot.zones(id)?,
-            boxes,
+            controllers,
             ordinances: snapshot.ordinances(id)?,
             sensor_events: if sensors.is_empty() { Vec::new() } else { snapshot.sensor_events(id)? },
             sensors,
@@ -104,17 +109,17 @@ impl SiteFacts {
         self.zones.iter().map(|z| (z.zone.number, z.zone.name.clone())).collect()
     }
 
-    /// Numbers and places of the boxes, for lists.
-    pub fn box_names(&self) -> Vec<(u8, String)> {
-        self.boxes.iter().map(|b| (b.number(), b.record.controller.place.clone())).collect()
+    /// Numbers and places of the controllers, for lists.
+    pub fn controller_names(&self) -> Vec<(u8, String)> {
+        self.controllers.iter().map(|b| (b.number(), b.record.controller.place.clone())).collect()
     }
 
-    /// A box by its number, else the first, with its place and card; an ordinary one where none hangs, so that
-    /// zones that were never put on a box are not lost.
-    pub fn box_or_ordinary(&self, wanted: Option<u8>) -> (Option<&SiteBox>, &str, Card) {
-        let found = self.boxes.iter().find(|b| wanted.is_none_or(|n| b.number() == n));
+    /// A controller by its number, else the first, with its place and card; an ordinary one where none hangs, so that
+    /// zones that were never put on a controller are not lost.
+    pub fn controller_or_ordinary(&self, wanted: Option<u8>) -> (Option<&SiteController>, &str, Card) {
+        let found = self.controllers.iter().find(|b| wanted.is_none_or(|n| b.number() == n));
         let own = found.map(|b| (b.record.controller.place.as_str(), b.record.controller.card.clone()));
-        let (place, card) = own.unwrap_or_else(|| ("Box", twelve_stations()));
+        let (place, card) = own.unwrap_or_else(|| ("Controller", twelve_stations()));
         (found, place, card)
     }
 
@@ -125,10 +130,14 @@ impl SiteFacts {
 
     /// Everything that was said of it, as a site file has it.
     pub fn file(&self, plan: SitePlan) -> SiteFile {
-        let set = |own: &SiteBox| own.settings.as_ref().map(|s| s.settings.clone());
+        let set = |own: &SiteController| own.settings.as_ref().map(|s| s.settings.clone());
         SiteFile {
             site: self.site.site.clone(),
-            controllers: self.boxes.iter().map(|own| (own.record.controller.clone(), set(own))).collect(),
+            controllers: self
+                .controllers
+                .iter()
+                .map(|own| (own.record.controller.clone(), set(own)))
+                .collect(),
             law: self.law(),
             zones: self.surveys(),
             earlier_zones: self.zones.iter().flat_map(|z| z.earlier.iter().cloned()).collect(),
@@ -168,30 +177,30 @@ mod tests {
     use crate::fixture;
 
     #[test]
-    fn a_box_is_found_by_its_number_and_zones_without_one_have_an_ordinary_one() {
+    fn a_controller_is_found_by_its_number_and_zones_without_one_have_an_ordinary_one() {
         let facts = Arc::into_inner(fixture::decided(UnitSystem::Metric).loaded).unwrap();
-        let (found, place, card) = facts.box_or_ordinary(Some(1));
+        let (found, place, card) = facts.controller_or_ordinary(Some(1));
         assert_eq!(
-            (found.map(SiteBox::number), place, card.starts_per_program),
+            (found.map(SiteController::number), place, card.starts_per_program),
             (Some(1), "Potting shed", 6)
         );
-        assert_eq!(facts.box_or_ordinary(None).1, "Potting shed", "the first when none is asked for");
-        let (none, place, card) = facts.box_or_ordinary(Some(7));
+        assert_eq!(facts.controller_or_ordinary(None).1, "Potting shed", "the first when none is asked for");
+        let (none, place, card) = facts.controller_or_ordinary(Some(7));
         assert!(none.is_none());
-        assert_eq!((place, card.name), ("Box", twelve_stations().name));
-        let bare = SiteFacts { boxes: Vec::new(), ..facts };
-        assert!(bare.box_or_ordinary(None).0.is_none());
-        assert_eq!(bare.box_names(), []);
+        assert_eq!((place, card.name), ("Controller", twelve_stations().name));
+        let bare = SiteFacts { controllers: Vec::new(), ..facts };
+        assert!(bare.controller_or_ordinary(None).0.is_none());
+        assert_eq!(bare.controller_names(), []);
     }
 
     #[test]
-    fn a_box_that_nobody_entered_is_clean_and_one_that_is_known_is_as_set() {
+    fn a_controller_that_nobody_entered_is_clean_and_one_that_is_known_is_as_set() {
         let facts = Arc::into_inner(fixture::decided(UnitSystem::Metric).loaded).unwrap();
-        let own = &facts.boxes[0];
+        let own = &facts.controllers[0];
         assert_eq!(own.settings_or_clean(), Settings::clean(&own.record.controller.card));
         let bench = fixture::workbench();
-        let known = bench.loaded.boxes[0].settings_or_clean();
-        assert_eq!(known, bench.loaded.boxes[0].settings.as_ref().unwrap().settings);
+        let known = bench.loaded.controllers[0].settings_or_clean();
+        assert_eq!(known, bench.loaded.controllers[0].settings.as_ref().unwrap().settings);
         assert_eq!(bench.settings(), known, "the bench asks the same");
     }
 

@@ -1,4 +1,4 @@
-//! Who asks, about which site and box, and what is computed from its facts. It knows no chapter.
+//! Who asks, about which site and controller, and what is computed from its facts. It knows no chapter.
 
 pub(crate) mod climate;
 pub(crate) mod clock;

@@ -2,7 +2,7 @@
 
 use crate::server::state::AppState;
 use crate::site::clock::{Moment, evening};
-use crate::site::facts::{SiteBox, SiteFacts};
+use crate::site::facts::{SiteController, SiteFacts};
 use jiff::Timestamp;
 use jiff::ToSpan;
 use jiff::civil::Date;
@@ -11,7 +11,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 use upland_core::account::evidence::FieldReading;
 use upland_core::account::log::{Log, LoggedReading, LoggedRun, MeterReading};
-use upland_core::account::running::{BoxFacts, BoxRun, Holder, SensorFacts};
+use upland_core::account::running::{ControllerFacts, ControllerRun, Holder, SensorFacts};
 use upland_core::account::sensed::{AsRead, as_read, sensor_facts_since};
 use upland_core::account::whole::{Facts, begins};
 use upland_core::advice::tonight::night_runs;
@@ -35,10 +35,10 @@ use upland_store::ticks::{TickRecord, What};
 use upland_store::visits::EntryRecord;
 use upland_store::zones::ZoneRecord;
 
-/// Days ahead for which holds are told: the weeks that a box's pages look ahead, and more.
+/// Days ahead for which holds are told: the weeks that a controller's pages look ahead, and more.
 const AHEAD_DAYS: i32 = 70;
 
-/// What is dated about a site's boxes and zones: versions of settings by box, and what was noted at zones.
+/// What is dated about a site's controllers and zones: versions of settings by controller, and what was noted at zones.
 #[derive(Default)]
 pub(crate) struct Dated {
     pub versions: BTreeMap<i64, Vec<SettingsRecord>>,
@@ -121,7 +121,7 @@ impl SensorStates {
     /// Takes about so many kilobytes, without the facts, the climate and what was heard, which others hold too: the
     /// hours of the record as sensors would have read it, and the readings that holds and meters follow from.
     pub fn kilobytes(&self) -> usize {
-        let sensors = self.facts.boxes.iter().flat_map(|own| &own.sensors);
+        let sensors = self.facts.controllers.iter().flat_map(|own| &own.sensors);
         let kept = sensors.map(|own| own.probe.as_slice().len() + 2 * own.holds.len() + 2 * own.et0.len());
         let flow = self.facts.log.flow.values().map(|own| own.as_slice().len());
         let record = if self.loaded.sensors.is_empty() { 0 } else { 200 };
@@ -158,59 +158,60 @@ impl SensorStates {
             record_ended: moment.record_ended.is_some(),
         };
         states.facts.log.flow = states.flows();
-        states.facts.boxes = states.loaded.boxes.iter().map(|own| states.box_facts(own, dated)).collect();
+        states.facts.controllers =
+            states.loaded.controllers.iter().map(|own| states.controller_facts(own, dated)).collect();
         states
     }
 
-    /// What a flow meter of each box read.
+    /// What a flow meter of each controller read.
     fn flows(&self) -> BTreeMap<u8, Readings> {
-        let boxes = self.loaded.boxes.iter().map(SiteBox::number);
+        let controllers = self.loaded.controllers.iter().map(SiteController::number);
         let read = |number: u8| {
-            let meters = self.of_box(number).filter(|r| r.sensor.card.senses(Sense::Flow));
+            let meters = self.of_controller(number).filter(|r| r.sensor.card.senses(Sense::Flow));
             let mut readings = meters.filter_map(|r| self.own(r.id)?.get(&Channel::Flow));
             readings.next().map(|own| (number, own.clone()))
         };
-        boxes.filter_map(read).collect()
+        controllers.filter_map(read).collect()
     }
 
-    /// A box with the versions of its settings and its sensors.
-    fn box_facts(&self, own: &SiteBox, dated: &Dated) -> BoxFacts {
+    /// A controller with the versions of its settings and its sensors.
+    fn controller_facts(&self, own: &SiteController, dated: &Dated) -> ControllerFacts {
         let current = own.settings.iter();
         let known = dated.versions.get(&own.record.id).filter(|all| !all.is_empty());
         let versions = known.map_or_else(|| current.collect(), |all| all.iter().collect::<Vec<_>>());
         let since = |(place, version): (usize, &SettingsRecord)| match version.kind {
-            // What was found on a box was set before anybody looked.
+            // What was found on a controller was set before anybody looked.
             SettingsKind::AsFound if place == 0 => Timestamp::MIN,
             _ => version.saved_at,
         };
         let keyed = keyed_in(&dated.ticks, own.record.id);
-        // Once somebody ticks what was keyed in, a version counts from its tick, and one without a tick is not in
-        // the box yet. Before the first tick a version counts from when it was saved.
+        // Once somebody ticks what was programmed, a version counts from its tick, and one without a tick is not in
+        // the controller yet. Before the first tick a version counts from when it was saved.
         let counts = |(place, version): (usize, &SettingsRecord)| match keyed.keys().next() {
-            // What was found was in the box before anybody ticked it.
+            // What was found was in the controller before anybody ticked it.
             Some(_) if place == 0 && version.kind == SettingsKind::AsFound => Some(Timestamp::MIN),
             Some(first) if version.version >= *first => keyed.get(&version.version).copied(),
             _ => Some(since((place, version))),
         };
-        let in_box =
+        let in_controller =
             versions.iter().enumerate().filter_map(|(k, v)| Some((counts((k, v))?, v.settings.clone())));
-        let mut in_box: Vec<_> = in_box.collect();
-        in_box.sort_by_key(|(since, _)| *since);
+        let mut in_controller: Vec<_> = in_controller.collect();
+        in_controller.sort_by_key(|(since, _)| *since);
         // A record that ended is read on its last evening. What was saved since is all that is known of the controller.
         if self.record_ended
-            && let Some((since, _)) = in_box.first_mut().filter(|(since, _)| *since > self.at)
+            && let Some((since, _)) = in_controller.first_mut().filter(|(since, _)| *since > self.at)
         {
             *since = Timestamp::MIN;
         }
-        BoxFacts {
+        ControllerFacts {
             number: own.number(),
             card: own.record.controller.card.clone(),
-            versions: in_box,
+            versions: in_controller,
             sensors: self.sensor_facts(own.number()),
         }
     }
 
-    /// The sensors of a box with what they say, past and ahead.
+    /// The sensors of a controller with what they say, past and ahead.
     fn sensor_facts(&self, number: u8) -> Vec<SensorFacts> {
         let last = self.today.checked_add(AHEAD_DAYS.days()).unwrap_or(self.today);
         let until = midnight(last, &self.tz);
@@ -221,7 +222,7 @@ impl SensorStates {
             let facts = sensor_facts_since(of, &readings, &self.record.drying, paused, (&self.tz, until));
             SensorFacts { read_until: self.at, ..facts }
         };
-        self.of_box(number).map(facts).collect()
+        self.of_controller(number).map(facts).collect()
     }
 
     /// Readings of its own, and before its first one the site's record as it would have read it.
@@ -316,12 +317,12 @@ impl SensorStates {
         out
     }
 
-    pub fn site_box(&self, number: u8) -> Option<&SiteBox> {
-        self.loaded.boxes.iter().find(|b| b.number() == number)
+    pub fn site_controller(&self, number: u8) -> Option<&SiteController> {
+        self.loaded.controllers.iter().find(|b| b.number() == number)
     }
 
-    /// The box where it hangs, without the law: sensors ask nothing of it.
-    pub fn installation(&self, own: &SiteBox) -> Installation {
+    /// The controller where it hangs, without the law: sensors ask nothing of it.
+    pub fn installation(&self, own: &SiteController) -> Installation {
         let zones: Vec<_> = self.loaded.zones.iter().map(|z| z.zone.clone()).collect();
         let of = (&own.record.controller.card, own.number());
         let mut there = Installation::new(
@@ -333,32 +334,32 @@ impl SensorStates {
             self.today,
             &self.tz,
         );
-        there.sensors = self.of_box(own.number()).map(|s| s.sensor.clone()).collect();
+        there.sensors = self.of_controller(own.number()).map(|s| s.sensor.clone()).collect();
         there
     }
 
-    pub fn of_box(&self, number: u8) -> impl Iterator<Item = &SensorRecord> {
-        self.loaded.sensors.iter().filter(move |s| s.sensor.box_number == number)
+    pub fn of_controller(&self, number: u8) -> impl Iterator<Item = &SensorRecord> {
+        self.loaded.sensors.iter().filter(move |s| s.sensor.controller_number == number)
     }
 
-    /// The runs of a box in the night that begins on their day, with who holds each; `None` when nobody entered its
+    /// The runs of a controller in the night that begins on their day, with who holds each; `None` when nobody entered its
     /// settings.
-    pub fn tonight(&self, own: &SiteBox) -> Option<Vec<BoxRun>> {
+    pub fn tonight(&self, own: &SiteController) -> Option<Vec<ControllerRun>> {
         own.settings.as_ref()?;
-        Some(night_runs(&self.facts, self.facts.of_box(own.number())?, self.today))
+        Some(night_runs(&self.facts, self.facts.of_controller(own.number())?, self.today))
     }
 
     /// The zone that a soil-moisture sensor stands in, where that was said.
     pub fn probe_zone(&self, record: &SensorRecord) -> Option<&ZoneRecord> {
         let station = record.sensor.placement.probe_station?;
-        let number = record.sensor.box_number;
-        self.loaded.zones.iter().find(|z| (z.zone.box_number, z.zone.number) == (number, station))
+        let number = record.sensor.controller_number;
+        self.loaded.zones.iter().find(|z| (z.zone.controller_number, z.zone.number) == (number, station))
     }
 
     /// How a sensor is joined to its controller; `None` where it cannot be, or the controller was removed.
     pub fn joined(&self, record: &SensorRecord) -> Option<Join> {
-        let own = self.site_box(record.sensor.box_number)?;
-        let cards: Vec<_> = self.of_box(own.number()).map(|s| &s.sensor.card).collect();
+        let own = self.site_controller(record.sensor.controller_number)?;
+        let cards: Vec<_> = self.of_controller(own.number()).map(|s| &s.sensor.card).collect();
         let joins = assign(own.record.controller.card.sensor_places(), &cards);
         joins.get(self.place_of(record)?).copied()?.ok()
     }
@@ -368,25 +369,25 @@ impl SensorStates {
         matches!(self.joined(record), Some(Join::Decoder { .. }))
     }
 
-    /// The place of a sensor among those of its box.
+    /// The place of a sensor among those of its controller.
     pub fn place_of(&self, record: &SensorRecord) -> Option<usize> {
-        self.of_box(record.sensor.box_number).position(|own| own.id == record.id)
+        self.of_controller(record.sensor.controller_number).position(|own| own.id == record.id)
     }
 }
 
-/// When each version of a box was keyed in, as it is ticked.
+/// When each version of a controller was programmed, as it is ticked.
 pub(crate) fn keyed_in(ticks: &[TickRecord], controller: i64) -> BTreeMap<i32, Timestamp> {
     let own = ticks.iter().filter(|t| t.what == What::KeyedIn && t.about == controller);
     own.map(|t| (t.number, t.at)).collect()
 }
 
 /// Stations of some runs.
-pub(crate) fn stations(runs: &[BoxRun]) -> BTreeSet<u16> {
+pub(crate) fn stations(runs: &[ControllerRun]) -> BTreeSet<u16> {
     runs.iter().map(|r| r.run.station).collect()
 }
 
 /// Stations of which a run is held or cut by somebody who is asked for.
-pub(crate) fn stopped_by(runs: &[BoxRun], by: impl Fn(&Holder) -> bool) -> BTreeSet<u16> {
+pub(crate) fn stopped_by(runs: &[ControllerRun], by: impl Fn(&Holder) -> bool) -> BTreeSet<u16> {
     let stopped = runs.iter().filter(|r| r.held_by.iter().any(&by));
     stopped.map(|r| r.run.station).collect()
 }
@@ -405,8 +406,8 @@ fn read_at_visits(facts: &SiteFacts, entries: &[EntryRecord], at: Timestamp, log
                 available_share: Share::from_percent(percent),
                 reason: "read at a visit".into(),
             };
-            let (box_number, station) = (zone.zone.box_number, zone.zone.number);
-            log.readings.push(LoggedReading { box_number, station, reading });
+            let (controller_number, station) = (zone.zone.controller_number, zone.zone.number);
+            log.readings.push(LoggedReading { controller_number, station, reading });
         }
         if let ("site", Some(litres)) = (entry.kind.as_str(), number("meter_litres")) {
             log.meter.push(MeterReading { at: entry.at.min(at), counted: Litres::from_l(litres) });
@@ -421,7 +422,7 @@ fn log(facts: &SiteFacts, dated: &Dated, at: Timestamp) -> Log {
     read_at_visits(facts, &dated.entries, at, &mut log);
     for event in dated.noted.iter().filter(|event| !event.undone) {
         let Ok(zone) = facts.zone(event.zone_id) else { continue };
-        let (box_number, station) = (zone.zone.box_number, zone.zone.number);
+        let (controller_number, station) = (zone.zone.controller_number, zone.zone.number);
         let said = event.said_at.to_zoned(facts.tz.clone()).date() == event.date;
         match event.kind {
             EventKind::Reading => {
@@ -432,7 +433,7 @@ fn log(facts: &SiteFacts, dated: &Dated, at: Timestamp) -> Log {
                     available_share: Share::from_fraction(event.value),
                     reason: event.reason.clone(),
                 };
-                log.readings.push(LoggedReading { box_number, station, reading });
+                log.readings.push(LoggedReading { controller_number, station, reading });
             }
             EventKind::Run => {
                 // A run is noted on the day it ran, without its hour.
@@ -440,7 +441,7 @@ fn log(facts: &SiteFacts, dated: &Dated, at: Timestamp) -> Log {
                 let (opens, _) = window_instants(before, facts.site.site.windows.main, &facts.tz);
                 let from = opens;
                 let length = Seconds::of(Minutes::from_min(event.value), f64::round);
-                log.runs.push(LoggedRun { box_number, station, from, until: from + length });
+                log.runs.push(LoggedRun { controller_number, station, from, until: from + length });
             }
         }
     }

@@ -3,7 +3,7 @@
 use jiff::Timestamp;
 use jiff::civil::Date;
 use upland_core::account::whole::Facts;
-use upland_core::tuning::{Clash, Said, Visit, boxes_together, sensors_together, zones_together};
+use upland_core::tuning::{Clash, Said, Visit, controllers_together, sensors_together, zones_together};
 use upland_formats::visit_file::Entry;
 use upland_store::visits::EntryRecord;
 
@@ -20,7 +20,7 @@ pub(crate) struct Together {
 
 /// Brings the entries of a visit together; those taken back do not count.
 pub(crate) fn together(entries: &[&EntryRecord], facts: &Facts) -> Together {
-    let (mut zones, mut boxes, mut sensors) = (Vec::new(), Vec::new(), Vec::new());
+    let (mut zones, mut controllers, mut sensors) = (Vec::new(), Vec::new(), Vec::new());
     let mut visit = Visit::default();
     let (mut stray, mut clocks) = (Vec::new(), Vec::new());
     let standing = || entries.iter().filter(|e| !e.undone);
@@ -32,7 +32,7 @@ pub(crate) fn together(entries: &[&EntryRecord], facts: &Facts) -> Together {
         }
         match Entry::from_json(&entry.kind, entry.body.clone(), facts) {
             Ok(Entry::Zone(what)) => zones.push(Said { at, person, what }),
-            Ok(Entry::Box(what)) => boxes.push(Said { at, person, what }),
+            Ok(Entry::Controller(what)) => controllers.push(Said { at, person, what }),
             Ok(Entry::Sensor(what)) => sensors.push(Said { at, person, what }),
             Ok(Entry::Site { meter, wet_elsewhere, note }) => {
                 visit.meter = meter.or(visit.meter);
@@ -50,7 +50,7 @@ pub(crate) fn together(entries: &[&EntryRecord], facts: &Facts) -> Together {
     clocks.dedup();
     let (zones, clashes) = zones_together(zones);
     visit.zones = zones;
-    visit.boxes = boxes_together(boxes);
+    visit.controllers = controllers_together(controllers);
     visit.sensors = sensors_together(sensors);
     Together { visit, clashes, stray, clocks }
 }

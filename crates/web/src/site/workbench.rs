@@ -1,4 +1,4 @@
-//! A box of a site with everything its pages are computed from.
+//! A controller of a site with everything its pages are computed from.
 
 #[cfg(test)]
 use crate::fixture;
@@ -6,12 +6,12 @@ use crate::server::address;
 use crate::server::error::PageError;
 use crate::server::state::AppState;
 use crate::site::clock::Moment;
-use crate::site::facts::{SiteBox, SiteFacts};
+use crate::site::facts::{SiteController, SiteFacts};
 use crate::site::sensing::SensorStates;
 use jiff::civil::Date;
 use jiff::{Timestamp, ToSpan};
 use std::sync::Arc;
-use upland_core::account::running::{BoxFacts, BoxRun, running};
+use upland_core::account::running::{ControllerFacts, ControllerRun, running};
 use upland_core::advice::findings::WEEKS;
 use upland_core::controller::schedule::{ScheduledRun, Settings, expand};
 use upland_core::controller::windows::decided_at;
@@ -22,15 +22,15 @@ use upland_core::weather::climate::Climate;
 use upland_store::accounts::SiteStamp;
 use upland_store::settings::SettingsRecord;
 
-/// A box of a site with everything its pages are computed from.
+/// A controller of a site with everything its pages are computed from.
 pub(crate) struct Workbench {
     pub loaded: Arc<SiteFacts>,
-    /// Position of the box in `loaded.boxes`.
+    /// Position of the controller in `loaded.controllers`.
     index: usize,
     pub installation: Installation,
     pub climate: Arc<Climate>,
-    /// The box with its sensors and what they say.
-    pub boxed: BoxFacts,
+    /// The controller with its sensors and what they say.
+    pub controller_facts: ControllerFacts,
     /// The site's zones with their defaults.
     pub zones: Vec<(Zone, ResolvedZone)>,
     /// The day that pages begin on: today, or the last recorded day of an old record.
@@ -44,27 +44,27 @@ impl Workbench {
     pub fn for_tests(loaded: SiteFacts, installation: Installation, today: Date) -> Self {
         let climate = Arc::clone(&loaded.climate);
         let at = crate::site::clock::evening(today, &loaded.tz);
-        let boxed = BoxFacts {
-            number: installation.box_number,
+        let controller_facts = ControllerFacts {
+            number: installation.controller_number,
             card: installation.card.clone(),
             versions: Vec::new(),
             sensors: Vec::new(),
         };
         let zones = upland_core::account::whole::Facts::resolved(&loaded.site.site, &loaded.surveys());
-        Self { loaded: Arc::new(loaded), index: 0, installation, climate, boxed, zones, today, at }
+        Self { loaded: Arc::new(loaded), index: 0, installation, climate, controller_facts, zones, today, at }
     }
 
-    /// The first box of a site's states.
+    /// The first controller of a site's states.
     #[cfg(test)]
     pub fn of_states_for_tests(states: &SensorStates) -> Self {
-        let own = &states.loaded.boxes[0];
+        let own = &states.loaded.controllers[0];
         let mut bench =
             Self::for_tests(fixture::facts_of(&states.loaded), states.installation(own), states.today);
-        bench.boxed = states.facts.boxes[0].clone();
+        bench.controller_facts = states.facts.controllers[0].clone();
         bench
     }
 
-    /// Opens a box of a site at a moment.
+    /// Opens a controller of a site at a moment.
     pub fn open(
         state: &AppState,
         facts: &Arc<SiteFacts>,
@@ -75,11 +75,11 @@ impl Workbench {
         Self::of_states(&states, number)
     }
 
-    /// A box of a site whose sensors are known.
+    /// A controller of a site whose sensors are known.
     pub fn of_states(states: &SensorStates, number: u8) -> Result<Self, PageError> {
         let (facts, today) = (&states.loaded, states.today);
-        let index = facts.boxes.iter().position(|b| b.number() == number).ok_or(PageError::NotFound)?;
-        let card = &facts.boxes.get(index).ok_or(PageError::NotFound)?.record.controller.card;
+        let index = facts.controllers.iter().position(|b| b.number() == number).ok_or(PageError::NotFound)?;
+        let card = &facts.controllers.get(index).ok_or(PageError::NotFound)?.record.controller.card;
         let mut installation = Installation::new(
             &facts.site.site,
             (card, number),
@@ -90,36 +90,36 @@ impl Workbench {
             &facts.tz,
         );
         installation.elsewhere = elsewhere(facts, number, today);
-        installation.sensors = states.of_box(number).map(|s| s.sensor.clone()).collect();
-        let boxed = states.facts.of_box(number).cloned().ok_or(PageError::NotFound)?;
+        installation.sensors = states.of_controller(number).map(|s| s.sensor.clone()).collect();
+        let controller_facts = states.facts.of_controller(number).cloned().ok_or(PageError::NotFound)?;
         Ok(Self {
             loaded: Arc::clone(facts),
             index,
             installation,
             climate: Arc::clone(&facts.climate),
-            boxed,
+            controller_facts,
             zones: states.facts.zones.clone(),
             today,
             at: states.at,
         })
     }
 
-    pub fn site_box(&self) -> Result<&SiteBox, PageError> {
-        self.loaded.boxes.get(self.index).ok_or(PageError::NotFound)
+    pub fn site_controller(&self) -> Result<&SiteController, PageError> {
+        self.loaded.controllers.get(self.index).ok_or(PageError::NotFound)
     }
 
     pub fn controller(&self) -> Result<&Controller, PageError> {
-        Ok(&self.site_box()?.record.controller)
+        Ok(&self.site_controller()?.record.controller)
     }
 
     pub fn saved(&self) -> Option<&SettingsRecord> {
-        self.loaded.boxes.get(self.index).and_then(|b| b.settings.as_ref())
+        self.loaded.controllers.get(self.index).and_then(|b| b.settings.as_ref())
     }
 
-    /// The settings as they stand, or a clean box.
+    /// The settings as they stand, or a clean controller.
     pub fn settings(&self) -> Settings {
-        let own = self.loaded.boxes.get(self.index);
-        own.map_or_else(|| Settings::clean(&self.installation.card), SiteBox::settings_or_clean)
+        let own = self.loaded.controllers.get(self.index);
+        own.map_or_else(|| Settings::clean(&self.installation.card), SiteController::settings_or_clean)
     }
 
     /// The versions of weather and survey that the bench was opened with.
@@ -131,7 +131,7 @@ impl Workbench {
         self.loaded.site.site.units
     }
 
-    /// The box as its zones need in a week that is looked at, and the day from which that counts: today in the week
+    /// The controller as its zones need in a week that is looked at, and the day from which that counts: today in the week
     /// that runs, else its Monday.
     pub fn in_week(&self, chosen: Date) -> (Installation, Date) {
         let monday = monday_of(chosen);
@@ -141,7 +141,7 @@ impl Workbench {
         }
         let there = Installation::new(
             &self.loaded.site.site,
-            (&self.installation.card, self.installation.box_number),
+            (&self.installation.card, self.installation.controller_number),
             &self.loaded.surveys(),
             self.installation.law.clone(),
             &self.climate,
@@ -152,11 +152,11 @@ impl Workbench {
         (Installation { sensors, elsewhere, ..there }, from)
     }
 
-    /// What becomes of some settings of the box over some dates: every run, who holds it, how long it waters.
-    pub fn runs_of(&self, settings: &Settings, span: (Date, Date)) -> Vec<BoxRun> {
+    /// What becomes of some settings of the controller over some dates: every run, who holds it, how long it waters.
+    pub fn runs_of(&self, settings: &Settings, span: (Date, Date)) -> Vec<ControllerRun> {
         let versions = vec![(Timestamp::MIN, settings.clone())];
-        let boxed = BoxFacts { versions, ..self.boxed.clone() };
-        running(&boxed, Surveys::present(&self.zones), &self.loaded.tz, span)
+        let controller_facts = ControllerFacts { versions, ..self.controller_facts.clone() };
+        running(&controller_facts, Surveys::present(&self.zones), &self.loaded.tz, span)
     }
 
     /// Every valve that really opens over some dates: runs as they water, held ones left out, and lighting, in order.
@@ -177,18 +177,18 @@ impl Workbench {
         (decided_at(date, window, tz), decided_at(date.tomorrow().unwrap_or(date), window, tz))
     }
 
-    /// Address of the box's pages.
+    /// Address of the controller's pages.
     pub fn path(&self) -> String {
-        address::site_box(self.loaded.site.id.number(), self.installation.box_number)
+        address::site_controller(self.loaded.site.id.number(), self.installation.controller_number)
     }
 }
 
-/// What the other boxes take from the same supply while one runs.
+/// What the other controllers take from the same supply while one runs.
 fn elsewhere(facts: &SiteFacts, number: u8, today: Date) -> Vec<Elsewhere> {
     let (law, zones) = (facts.law(), facts.surveys());
     let last = today.checked_add((i32::from(WEEKS) * 7).days()).unwrap_or(today);
     let mut draws = Vec::new();
-    for other in facts.boxes.iter().filter(|b| b.number() != number) {
+    for other in facts.controllers.iter().filter(|b| b.number() != number) {
         let Some(settings) = &other.settings else { continue };
         let of = (&other.record.controller.card, other.number());
         let there =

@@ -1,5 +1,5 @@
-//! The seasonal budget of a box: what each zone needs month by month, what its base minutes bring,
-//! the percentages that serve all zones best within what the box can be set to, the error that is
+//! The seasonal budget of a controller: what each zone needs month by month, what its base minutes bring,
+//! the percentages that serve all zones best within what the controller can be set to, the error that is
 //! left for each zone, and what would lessen it.
 //!
 //! Which percentages are best is a matter of the [`Measure`]: by default the least harm to the plants and then the least
@@ -37,13 +37,13 @@ const NO_NEED_MM: f64 = 0.005;
 /// What a percentage is set for, as far as it can differ.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum PercentageSlot {
-    /// The whole box.
-    Box,
+    /// The whole controller.
+    Controller,
     /// One program, by index.
     Program(usize),
 }
 
-/// How the zones of a box get their water at 100 %: run times, and how often a day each runs.
+/// How the zones of a controller get their water at 100 %: run times, and how often a day each runs.
 #[derive(Debug, Clone)]
 pub struct Base<'a> {
     installation: &'a Installation,
@@ -52,7 +52,7 @@ pub struct Base<'a> {
     pub zones: Vec<usize>,
     /// Events a day by zone (in the order of `zones`), program and month.
     events: Vec<Vec<ByMonth<f64>>>,
-    /// Slots of the box, and the programs each turns.
+    /// Slots of the controller, and the programs each turns.
     pub slots: Vec<PercentageSlot>,
     /// By which measure percentages are chosen.
     pub measure: Measure,
@@ -126,7 +126,7 @@ impl<'a> Base<'a> {
             }
         }
         base.slots = match installation.card.percentage_scope {
-            PercentageScope::Box | PercentageScope::Month => vec![PercentageSlot::Box],
+            PercentageScope::Controller | PercentageScope::Month => vec![PercentageSlot::Controller],
             PercentageScope::Program => (0..programs).map(PercentageSlot::Program).collect(),
         };
         base.settle(by_zone);
@@ -142,7 +142,7 @@ impl<'a> Base<'a> {
         let events = &self.events;
         let used = |p: usize| events.iter().any(|e| e.get(p).is_some_and(|m| m.iter().any(|e| *e > 0.0)));
         self.slots.retain(|slot| match slot {
-            PercentageSlot::Box => true,
+            PercentageSlot::Controller => true,
             PercentageSlot::Program(p) => used(*p),
         });
         let known = |place: usize| self.zone(place).and_then(|z| z.zone.area).map(SquareMetres::m2);
@@ -189,7 +189,7 @@ impl<'a> Base<'a> {
         self
     }
 
-    /// Other settings of the same box by the same measure, without the same programs.
+    /// Other settings of the same controller by the same measure, without the same programs.
     fn with_settings<'b>(&self, settings: &'b Settings, year: i16) -> Base<'b>
     where
         'a: 'b,
@@ -206,7 +206,7 @@ impl<'a> Base<'a> {
     fn slot_of(&self, program: usize) -> Option<usize> {
         self.slots
             .iter()
-            .position(|k| matches!(k, PercentageSlot::Box) || *k == PercentageSlot::Program(program))
+            .position(|k| matches!(k, PercentageSlot::Controller) || *k == PercentageSlot::Program(program))
     }
 
     /// The slots that turn a zone which gets so many events of each program.
@@ -232,7 +232,7 @@ impl<'a> Base<'a> {
         Column { zones: zones.collect(), events }
     }
 
-    /// Net depth that one event of a program brings a zone at a percentage, mm, the box's own
+    /// Net depth that one event of a program brings a zone at a percentage, mm, the controller's own
     /// rounding included.
     fn net_of_event(&self, place: usize, program: usize, percent: Percentage) -> f64 {
         let Some(zone) = self.zone(place) else { return 0.0 };
@@ -285,7 +285,7 @@ pub struct ZoneBudget {
     pub programs: Vec<usize>,
     /// Need a day by month, net.
     pub need: ByMonth<Millimetres>,
-    /// The percentage that would give just the need, by month; `None` when it does not run then.
+    /// The percentage that would give minimum days, by month; `None` when it does not run then.
     pub ideal: ByMonth<Option<f64>>,
     /// What it gets a day by month under the best percentages, net.
     pub given: ByMonth<Millimetres>,
@@ -299,7 +299,7 @@ pub struct ZoneBudget {
     pub under: Millimetres,
 }
 
-/// The budget of a box.
+/// The budget of a controller.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Budget {
     /// How rain was counted.
@@ -395,7 +395,7 @@ fn outcome(
     Outcome { cost: share(sum.cost), short: share(sum.short), surplus: share(sum.surplus) }
 }
 
-/// Works the budget of a box out.
+/// Works the budget of a controller out.
 #[must_use]
 pub fn budget(base: &Base, needs: &[Need], rain: RainRule) -> Budget {
     let need_of = |place: usize| {
@@ -484,19 +484,19 @@ fn percents_on(base: &Base, date: Date) -> Vec<Percentage> {
     base.slots
         .iter()
         .map(|slot| match slot {
-            PercentageSlot::Box => base.settings.percentages.of(0, date),
+            PercentageSlot::Controller => base.settings.percentages.of(0, date),
             PercentageSlot::Program(p) => base.settings.percentages.of(*p, date),
         })
         .collect()
 }
 
-/// Settings with the best percentages of a month set; a box that holds twelve takes all.
+/// Settings with the best percentages of a month set; a controller that holds twelve takes all.
 #[must_use]
 pub fn with_best(settings: &Settings, budget: &Budget, month: Month) -> Settings {
     let mut changed = settings.clone();
     let months: &[Month] = match settings.percentages {
         Percentages::Month(_) => &Month::ALL,
-        Percentages::Box(_) | Percentages::Program(_) => &[month],
+        Percentages::Controller(_) | Percentages::Program(_) => &[month],
     };
     for month in months {
         turn(&mut changed, &budget.slots, budget.best.of(*month), *month);
@@ -514,19 +514,19 @@ pub fn with_week(settings: &Settings, advice: &WeekAdvice, idle: Option<Percenta
     changed
 }
 
-/// Turns the slots of a box; a box that holds twelve percentages has one a month.
+/// Turns the slots of a controller; a controller that holds twelve percentages has one a month.
 fn turn(settings: &mut Settings, slots: &[PercentageSlot], to: &[Option<Percentage>], month: Month) {
     for (slot, to) in slots.iter().zip(to) {
         let Some(to) = to else { continue };
         match (&mut settings.percentages, slot) {
-            (Percentages::Box(value), _) => *value = *to,
+            (Percentages::Controller(value), _) => *value = *to,
             (Percentages::Month(values), _) => *values.of_mut(month) = *to,
             (Percentages::Program(values), PercentageSlot::Program(program)) => {
                 if let Some(value) = values.get_mut(*program) {
                     *value = *to;
                 }
             }
-            (Percentages::Program(_), PercentageSlot::Box) => {}
+            (Percentages::Program(_), PercentageSlot::Controller) => {}
         }
     }
 }

@@ -66,9 +66,9 @@ pub struct Improvement {
     pub after: Outcome,
 }
 
-/// Proposals for a box: base run times alone, and base run times with regrouping where that does better; best first. `from` says the
+/// Proposals for a controller: base run times alone, and base run times with regrouping where that does better; best first. `from` says the
 /// month whose percentages are set. `faults` counts the faults and warnings that the checks find in settings of
-/// the box: a proposal has no more of them than the settings have now.
+/// the controller: a proposal has no more of them than the settings have now.
 #[must_use]
 pub fn improvements(
     base: &Base,
@@ -153,7 +153,7 @@ fn rebase(like: &Base, settings: &mut Settings, needs: &[Need], moves: &mut Vec<
 }
 
 /// The settable run time that makes a zone's squared error least under the percentages of its
-/// program. Without the box's rounding the error is a parabola in the run time, so its lowest
+/// program. Without the controller's rounding the error is a parabola in the run time, so its lowest
 /// settable point lies beside the turning point.
 fn best_run_time(base: &Base, now: &Budget, place: usize, program: usize, needs: &[Need]) -> Option<Seconds> {
     let zone = base.zone(place)?;

@@ -82,14 +82,14 @@ fn one_percentage_for_two_seasons_leaves_an_error_and_names_it() {
 }
 
 #[test]
-fn zones_under_one_box_percentage_have_one_slot() {
+fn zones_under_one_controller_percentage_have_one_slot() {
     let mut installation = installation();
     installation.card.percentage_scope = PercentageScope::Month;
     let mut settings = Settings::clean(&installation.card);
     program(&mut settings, 0, &[(1, 10)]);
     program(&mut settings, 1, &[(2, 10)]);
     let base = Base::new(&installation, &settings, YEAR);
-    assert_eq!(base.slots, [PercentageSlot::Box]);
+    assert_eq!(base.slots, [PercentageSlot::Controller]);
     let needs = [need(1, wave(4.0, 0.2)), need(2, wave(4.0, 0.2))];
     let budget = budget(&base, &needs, RainRule::LeftToHold);
     let set = with_best(&settings, &budget, Month::April);
@@ -98,7 +98,7 @@ fn zones_under_one_box_percentage_have_one_slot() {
     assert_eq!(
         *values.of(Month::January),
         budget.best.of(Month::January)[0].unwrap(),
-        "a box that holds twelve takes all twelve"
+        "a controller that holds twelve takes all twelve"
     );
 }
 
@@ -389,11 +389,11 @@ proptest! {
         minutes in proptest::collection::vec(0u32..25, 12),
         peaks in proptest::collection::vec(0.5..7.0_f64, 4),
         winters in proptest::collection::vec(0.0..1.0_f64, 4),
-        whole_box in any::<bool>(), coarse in any::<bool>(), measure in 0usize..4,
+        whole_controller in any::<bool>(), coarse in any::<bool>(), measure in 0usize..4,
     ) {
         let mut installation = installation();
-        if whole_box {
-            installation.card.percentage_scope = PercentageScope::Box;
+        if whole_controller {
+            installation.card.percentage_scope = PercentageScope::Controller;
         }
         installation.card.percentage_step = Percentage::from_percent(10);
         installation.card.percentage_max = Percentage::from_percent(150);
@@ -458,11 +458,11 @@ proptest! {
         places in proptest::collection::vec(0usize..3, 4),
         peaks in proptest::collection::vec(0.5..7.0_f64, 4),
         winters in proptest::collection::vec(0.0..1.0_f64, 4),
-        whole_box in any::<bool>(),
+        whole_controller in any::<bool>(),
     ) {
         let mut installation = installation();
-        if whole_box {
-            installation.card.percentage_scope = PercentageScope::Box;
+        if whole_controller {
+            installation.card.percentage_scope = PercentageScope::Controller;
         }
         let mut settings = Settings::clean(&installation.card);
         for p in 0..3 {

@@ -32,7 +32,7 @@ pub struct WeekZone {
     pub rain: Millimetres,
     /// What irrigation has to put back: demand - rain.
     pub need: Millimetres,
-    /// The percentage that gives just the need; `None` when it does not run.
+    /// The percentage that gives minimum days; `None` when it does not run.
     pub ideal: Option<f64>,
     /// Slots that turn it in this week, as indices.
     pub slots: Vec<usize>,
@@ -54,7 +54,7 @@ pub struct WeekShort {
 pub struct WeekAdvice {
     /// First day it is for.
     pub from: Date,
-    /// Slots of the box.
+    /// Slots of the controller.
     pub slots: Vec<PercentageSlot>,
     /// Best settable percentage by slot; `None` when nothing of it needs water.
     pub best: Vec<Option<Percentage>>,
@@ -66,7 +66,7 @@ pub struct WeekAdvice {
     pub et0: Millimetres,
     /// Rain of the trailing days on the gauge.
     pub rain: Millimetres,
-    /// Trailing days that had no record, where normals stand in.
+    /// Trailing days that had no record, where normals used.
     pub expected_days: u32,
 }
 

@@ -1,7 +1,7 @@
-//! Checks of a box's settings where it hangs: named findings with their weight, place, cost and,
+//! Checks of a controller's settings where it hangs: named findings with their weight, place, cost and,
 //! where there is one, the action that mends them.
 //!
-//! An action is only offered when it was tried: after it the finding is gone and the box is no
+//! An action is only offered when it was tried: after it the finding is gone and the controller is no
 //! worse off elsewhere.
 
 mod need;
@@ -33,7 +33,7 @@ const TRIAL_WEEKS: u16 = 2;
 /// How grave a finding is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 pub enum Severity {
-    /// The law is broken, the box cannot do it, or watering fails.
+    /// The law is broken, the controller cannot do it, or watering fails.
     Fault,
     /// Water or plants are at risk.
     Warning,
@@ -44,8 +44,8 @@ pub enum Severity {
 /// Where a finding is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 pub enum FindingPlace {
-    /// The whole box.
-    Box,
+    /// The whole controller.
+    Controller,
     /// A program, by index.
     Program(usize),
     /// A start of a program, both by index.
@@ -62,7 +62,7 @@ impl FindingPlace {
     pub const fn program(self) -> Option<usize> {
         match self {
             Self::Program(p) | Self::Start(p, _) | Self::RunTime(p, _) => Some(p),
-            Self::Box | Self::Station(_) => None,
+            Self::Controller | Self::Station(_) => None,
         }
     }
 }
@@ -162,9 +162,9 @@ pub enum FindingKind {
     SupplyExceeded {
         /// The stations that run together.
         stations: Vec<u16>,
-        /// What they and other boxes take.
+        /// What they and other controllers take.
         flow: LitresPerMinute,
-        /// The part of it that other boxes take.
+        /// The part of it that other controllers take.
         elsewhere: LitresPerMinute,
         /// What there is.
         supply: LitresPerMinute,
@@ -209,7 +209,7 @@ pub enum FindingKind {
         /// Why.
         because: NeverBecause,
     },
-    /// A run lasts into hours in which nothing may start.
+    /// A run lasts into omit times.
     OmittedHours {
         /// When they begin.
         from: Time,
@@ -236,7 +236,7 @@ pub enum FindingKind {
     LightingIsPlanted,
     /// A zone that no active program waters.
     ZoneWithoutMinutes,
-    /// A zone whose station the box does not have.
+    /// A zone whose station the controller does not have.
     NoStation,
     /// An active program that only repeats what others water.
     HiddenProgram,
@@ -263,9 +263,9 @@ pub enum FindingKind {
         /// Whether the hour is removed; it is repeated otherwise.
         removed: bool,
     },
-    /// A box that takes daily run times has none to fall back on for a zone.
+    /// A controller that takes daily run times has none to fall back on for a zone.
     NoFallbackMinutes,
-    /// The box opens a master valve for some stations but not for this one.
+    /// The controller opens a master valve for some stations but not for this one.
     NoMasterValve,
     /// A sensor stops a zone that does not feel what it feels.
     StoppedUnfelt {
@@ -279,7 +279,7 @@ pub enum FindingKind {
         /// Name of the sensor.
         sensor: String,
     },
-    /// A sensor cannot be joined to the box.
+    /// A sensor cannot be joined to the controller.
     SensorNotWired {
         /// Name of the sensor.
         sensor: String,
@@ -300,9 +300,9 @@ pub enum FindingKind {
 /// Why a run time never runs, the nearest to running first.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 pub enum NeverBecause {
-    /// All its days are never-days of the box.
+    /// All its days are no-water days of the controller.
     NeverDays,
-    /// All its starts lie in hours in which nothing may start.
+    /// All its starts lie in omit times.
     OmittedHours,
     /// Its percentage is nought.
     ZeroPercent,
@@ -389,7 +389,7 @@ impl Finding {
     pub fn id(&self) -> String {
         let code = self.kind.code();
         match self.place {
-            FindingPlace::Box => match &self.kind {
+            FindingPlace::Controller => match &self.kind {
                 FindingKind::BeyondCard { path, .. } => format!("{code}-{path}"),
                 FindingKind::SensorNotWired { sensor, .. } | FindingKind::WindowTooShort { sensor, .. } => {
                     format!("{code}-{sensor}")
@@ -491,8 +491,8 @@ pub fn wrong_programs(installation: &Installation, settings: &Settings, from: Da
     out
 }
 
-/// How bad a box is: faults first, then warnings. What a zone gets of its need is left out: an action mends how the
-/// box runs, and minutes and percentages are the planner's and the budget's.
+/// How bad a controller is: faults first, then warnings. What a zone gets of its need is left out: an action mends how the
+/// controller runs, and minutes and percentages are the planner's and the budget's.
 fn score(findings: &[Finding]) -> FaultCount {
     let of_need = |f: &&Finding| {
         matches!(
@@ -551,7 +551,7 @@ impl<'a> Checked<'a> {
     }
 }
 
-/// Checks a box from a date on: the gravest findings first, each with the action that mends it.
+/// Checks a controller from a date on: the gravest findings first, each with the action that mends it.
 #[must_use]
 pub fn check(installation: &Installation, settings: &Settings, from: Date) -> Vec<Finding> {
     let mut checked = Checked::of(installation, settings, from);
@@ -563,7 +563,7 @@ pub fn check(installation: &Installation, settings: &Settings, from: Date) -> Ve
     checked.findings
 }
 
-/// How many faults and warnings the checks find in settings of a box from a date on.
+/// How many faults and warnings the checks find in settings of a controller from a date on.
 #[must_use]
 pub fn faults(installation: &Installation, settings: &Settings, from: Date) -> FaultCount {
     score(&look(installation, settings, from, WEEKS))

@@ -14,7 +14,7 @@ pub(super) fn find(look: &Look<'_>, findings: &mut Vec<Finding>) {
     omitted(look, findings);
 }
 
-/// Zones whose share of their need over the weeks lies outside the bounds. What a zone does not get because the box
+/// Zones whose share of their need over the weeks lies outside the bounds. What a zone does not get because the controller
 /// rests is not the schedule's fault.
 fn shares(look: &Look<'_>, findings: &mut Vec<Finding>) {
     let days = i64::from(look.weeks) * 7;
@@ -26,7 +26,7 @@ fn shares(look: &Look<'_>, findings: &mut Vec<Finding>) {
         if zone.minutes_a_week <= 0.0 || !zone.is_needed() {
             continue;
         }
-        // A box cannot be set finer than its step at each run.
+        // A controller cannot be set finer than its step at each run.
         let runs = look.runs.iter().filter(|r| r.station == zone.station).count();
         #[allow(clippy::cast_precision_loss, reason = "runs of some weeks")]
         let step = look.installation.card.run_step.minutes().min_value().max(1.0) * runs as f64
@@ -64,7 +64,7 @@ fn never(look: &Look<'_>, findings: &mut Vec<Finding>) {
     }
 }
 
-/// Why a program runs nothing in the weeks; `None` when only a rest of the box or a rounding keeps it, which are said
+/// Why a program runs nothing in the weeks; `None` when only a rest of the controller or a rounding keeps it, which are said
 /// elsewhere.
 fn because(look: &Look<'_>, index: usize, program: &Program) -> Option<NeverBecause> {
     if !program.active {
@@ -95,7 +95,7 @@ fn because(look: &Look<'_>, index: usize, program: &Program) -> Option<NeverBeca
     })
 }
 
-/// Runs that begin before hours in which nothing may start and last into them.
+/// Runs that begin before omit times and last into them.
 fn omitted(look: &Look<'_>, findings: &mut Vec<Finding>) {
     let Some(hours) = look.settings.omit_hours else { return };
     let tz = &look.installation.tz;
@@ -169,7 +169,7 @@ mod tests {
         assert!(matches!(of(0.6)[..], [FindingKind::ZoneShort { share }] if share.percent() < 70.0));
         let mut resting = set((need * 0.3) as i64);
         resting.rain_delay = Some((FROM, 3));
-        assert!(!told(&of_first(&resting)), "what the box rests through is not the schedule's fault");
+        assert!(!told(&of_first(&resting)), "what the controller rests through is not the schedule's fault");
     }
 
     #[test]

@@ -43,7 +43,7 @@ pub enum Remedy {
     SetCycle {
         /// The station.
         station: u16,
-        /// Longest cycle.
+        /// Max cycle time.
         cycle: Seconds,
         /// Soak.
         soak: Seconds,
@@ -95,7 +95,7 @@ pub enum Remedy {
         /// The new run time.
         run_time: Seconds,
     },
-    /// Take the nearest that the box can hold.
+    /// Use the nearest settings the controller can hold.
     FitCard,
 }
 
@@ -199,7 +199,7 @@ pub(super) fn candidates(
         (FindingKind::Queues { minutes, on, .. }, FindingPlace::Start(program, start)) => {
             if let Some(time) = settings.programs.get(program).and_then(|p| p.starts.get(start)) {
                 let step = u32::from(installation.card.start_step_min.max(1));
-                // When its turn comes, in the box's step.
+                // When its turn comes, in the controller's step.
                 let waits = u32::try_from(*minutes).unwrap_or(0) + 1;
                 let turn = MinuteOfDay::after_midnight(MinuteOfDay::of(*time).minutes() + waits + step - 1);
                 let to = installation.card.start_at_or_before(turn);
@@ -212,7 +212,9 @@ pub(super) fn candidates(
             out.extend(into_window(installation, settings, program, start, from));
             out.push(Remedy::WorkBack { on: from });
         }
-        (FindingKind::SupplyExceeded { .. }, FindingPlace::Box) => out.push(Remedy::WorkBack { on: from }),
+        (FindingKind::SupplyExceeded { .. }, FindingPlace::Controller) => {
+            out.push(Remedy::WorkBack { on: from })
+        }
         (FindingKind::PastSunrise { month, .. }, FindingPlace::Program(_)) => {
             out.extend(super::timing::week_of(*month, from).map(|on| Remedy::WorkBack { on }));
         }
@@ -310,7 +312,7 @@ fn more_starts(installation: &Installation, settings: &Settings, station: u16) -
             .max()
             .unwrap_or_default();
         let step = u32::from(installation.card.start_step_min.max(1));
-        // Each cycle may be rounded up by a step of the box.
+        // Each cycle may be rounded up by a step of the controller.
         let slack = u32::try_from(program.run_times.len()).unwrap_or(0);
         let apart_min = (pass.max(soaked).minutes_up() + slack).div_ceil(step) * step;
         let count = usize::try_from(count).unwrap_or(1);
@@ -345,7 +347,7 @@ fn into_window(
 }
 
 /// For each active program that does not repeat: the most minutes from its first start to the end
-/// of its last pass when it has the box to itself, with the program.
+/// of its last pass when it has the controller to itself, with the program.
 fn longest_block(installation: &Installation, settings: &Settings, on: Date) -> Option<Vec<(u32, usize)>> {
     let last = on.checked_add(13.days()).ok()?;
     let mut out = Vec::new();

@@ -15,7 +15,7 @@ pub(super) fn find(look: &Look<'_>, findings: &mut Vec<Finding>) {
             findings.push(Finding::new(
                 FindingKind::SensorNotWired { sensor: sensor.name.clone(), refusal },
                 Severity::Fault,
-                FindingPlace::Box,
+                FindingPlace::Controller,
             ));
             continue;
         }
@@ -52,7 +52,7 @@ pub(super) fn find(look: &Look<'_>, findings: &mut Vec<Finding>) {
     }
 }
 
-/// Whether every contact of the box may hold a station: only then does ignoring them make no sense.
+/// Whether every contact of the controller may hold a station: only then does ignoring them make no sense.
 fn all_hold(sensors: &[Sensor], station: u16, look: &Look<'_>) -> bool {
     look.installation.zone(station).is_some_and(|zone| {
         sensors
@@ -72,6 +72,6 @@ fn window(look: &Look<'_>, sensor: &Sensor, findings: &mut Vec<Finding>) {
         && i64::from(set_min) < needed_min
     {
         let kind = FindingKind::WindowTooShort { sensor: sensor.name.clone(), set_min, needed_min };
-        findings.push(Finding::new(kind, Severity::Warning, FindingPlace::Box));
+        findings.push(Finding::new(kind, Severity::Warning, FindingPlace::Controller));
     }
 }

@@ -8,7 +8,7 @@ pub(super) fn find(look: &Look<'_>, findings: &mut Vec<Finding>) {
     let card = &installation.card;
     for fault in settings.check(card) {
         let kind = FindingKind::BeyondCard { path: fault.path, message: fault.message };
-        findings.push(Finding::new(kind, Severity::Fault, FindingPlace::Box));
+        findings.push(Finding::new(kind, Severity::Fault, FindingPlace::Controller));
     }
     // A run time in a program that is off, or has no start, is told with that cause.
     let watered: Vec<u16> = settings

@@ -43,7 +43,7 @@ fn remedied(installation: &Installation, settings: &Settings, id: &str) -> (Find
 }
 
 #[test]
-fn a_sound_box_has_no_findings() {
+fn a_sound_controller_has_no_findings() {
     assert_eq!(ids(&installation(), &sound()), Vec::<String>::new());
 }
 
@@ -201,11 +201,11 @@ fn the_supply_is_shared_by_what_runs_together() {
     assert!((flow.l_per_min() - 105.83).abs() < 0.01, "two lawns of 52.9 L/min: {flow:?}");
     assert_eq!(finding.cost.days, Some(28));
 
-    // Another box on the same supply counts as well.
+    // Another controller on the same supply counts as well.
     let mut shared = self::installation();
     shared.elsewhere = shared.draws(&sound(), FROM, FROM.tomorrow().unwrap());
     let found = check(&shared, &sound(), FROM);
-    let finding = found.iter().find(|f| f.id() == "supply-exceeded").expect("two boxes at once");
+    let finding = found.iter().find(|f| f.id() == "supply-exceeded").expect("two controllers at once");
     let FindingKind::SupplyExceeded { stations, elsewhere, .. } = &finding.kind else {
         panic!("{finding:?}")
     };

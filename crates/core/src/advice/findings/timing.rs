@@ -1,4 +1,4 @@
-//! Whether the box runs when it may: queueing, window, law, clock changes, sunrise.
+//! Whether the controller runs when it may: queueing, window, law, clock changes, sunrise.
 
 use super::{Cost, Finding, FindingKind, FindingPlace, Look, Severity};
 use crate::controller::breaches::WeekDays;

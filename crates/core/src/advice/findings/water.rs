@@ -12,7 +12,7 @@ use jiff::Timestamp;
 use jiff::civil::Date;
 use std::collections::{BTreeSet, HashMap};
 
-/// A run this much over its limit still counts as within it: boxes set whole minutes.
+/// A run this much over its limit still counts as within it: controllers set whole minutes.
 const LIMIT_TOLERANCE: Seconds = Seconds::from_s(59);
 
 /// Minutes up to this much over the need are still taken as meant for it (our stated default).
@@ -170,7 +170,7 @@ fn runoff(look: &Look<'_>, findings: &mut Vec<Finding>) {
             continue;
         }
         let needed = zone.soak();
-        // Two runs cannot be set closer than the box's step to what one of them might take.
+        // Two runs cannot be set closer than the controller's step to what one of them might take.
         let together = limit + LIMIT_TOLERANCE + look.installation.card.run_step;
         let shortest = own
             .iter()
@@ -193,7 +193,7 @@ struct Draw {
     from: Timestamp,
     until: Timestamp,
     flow: LitresPerMinute,
-    /// Station and date where it is this box's.
+    /// Station and date where it is this controller's.
     own: Option<(u16, Date)>,
 }
 
@@ -252,7 +252,7 @@ fn supply(look: &Look<'_>, findings: &mut Vec<Finding>) {
     if let Some((flow, elsewhere, stations, at)) = worst {
         let kind = FindingKind::SupplyExceeded { stations, flow, elsewhere, supply, at };
         let cost = Cost { days: u32::try_from(dates.len()).ok(), ..Cost::default() };
-        findings.push(Finding::new(kind, Severity::Fault, FindingPlace::Box).costing(cost));
+        findings.push(Finding::new(kind, Severity::Fault, FindingPlace::Controller).costing(cost));
     }
 }
 
@@ -278,6 +278,6 @@ fn transformer(look: &Look<'_>, findings: &mut Vec<Finding>) {
     }
     if let Some((draws_ma, stations, at)) = worst {
         let kind = FindingKind::TransformerExceeded { stations, draws_ma, gives_ma, at };
-        findings.push(Finding::new(kind, Severity::Fault, FindingPlace::Box));
+        findings.push(Finding::new(kind, Severity::Fault, FindingPlace::Controller));
     }
 }

@@ -1,4 +1,4 @@
-//! Which days and hours a zone may be planned on, and the day patterns a box can hold there.
+//! Which days and hours a zone may be planned on, and the day patterns a controller can hold there.
 
 use super::{Relax, Span};
 use crate::controller::Card;
@@ -21,7 +21,7 @@ const PARITY_DAYS: i64 = 4 * 366;
 pub(super) struct AllowedDays {
     /// Weekdays of which no date is forbidden.
     pub weekdays: [bool; 7],
-    /// Days on which the box starts nothing.
+    /// Days on which the controller starts nothing.
     pub never: [bool; 7],
     /// First day that was looked at.
     pub first: Date,
@@ -207,7 +207,7 @@ fn spread(allowed: [bool; 7], count: u32) -> Option<[bool; 7]> {
         .min_by_key(|week| longest_gap(*week))
 }
 
-/// Every pattern a box can hold on allowed days, the fewest days first. Days never are part of it: every second day
+/// Every pattern a controller can hold on allowed days, the fewest days first. Days never are part of it: every second day
 /// without Sundays is a rhythm of its own.
 pub(super) fn patterns(allowed: &AllowedDays, card: &Card, from: Date) -> Vec<Pattern> {
     let mut out = Vec::new();

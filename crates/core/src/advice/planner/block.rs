@@ -1,4 +1,4 @@
-//! What runs together in a night: the zones of a group, or of several whose soaks one another fills, as the box is
+//! What runs together in a night: the zones of a group, or of several whose soaks one another fills, as the controller is
 //! keyed with them; not yet on the clock.
 
 use super::group::{Member, ZoneGroup, shared_out};
@@ -45,7 +45,7 @@ pub(super) struct Block {
     pub begin: u32,
     /// Waterings on each of its days.
     pub waterings: u32,
-    /// Minutes from one of them to the next; `None`: the window or the starts of the box do not hold them.
+    /// Minutes from one of them to the next; `None`: the window or the starts of the controller do not hold them.
     pub apart: Option<u32>,
     pub zones: Vec<ZoneReason>,
 }
@@ -94,13 +94,30 @@ fn apart(request: &Request<'_>, block: &Block) -> Option<u32> {
     }
     let longest = block.usable().iter().map(|(from, until)| until - from).max()?;
     let step = u32::from(card.start_step_min.max(1));
-    // The first start may have to go back to the box's step.
+    // The first start may have to go back to the controller's step.
     let room = longest.checked_sub(block.span())?.checked_sub(step - 1)?;
     let apart = room / more / step * step;
-    (apart >= LEAST_APART_MIN.max(block.span())).then_some(apart)
+    (apart >= LEAST_APART_MIN.max(block.span()).max(soaked(block))).then_some(apart)
 }
 
-/// A run time as the box can hold it: its own step, and one that 100 % leaves as it is.
+/// Least minutes between the beginnings of two waterings of a day for the soil to take in the first: where the last
+/// cycle of one and the first of the next are together more than a zone takes at once, its soak lies between them.
+fn soaked(block: &Block) -> u32 {
+    let zones = block.groups.iter().flat_map(|g| &g.members).map(|m| &m.zone);
+    let parts = || block.phases.iter().flat_map(|p| &p.parts);
+    let needed = zones.flat_map(|zone| {
+        let of_part = move |part: &Part| {
+            let (_, each) = part.run_times.iter().find(|(station, _)| *station == zone.zone.number)?;
+            zone.longest_cycle().filter(|limit| *each + *each > *limit)?;
+            let (first, last) = (part.starts.iter().min()?, part.starts.iter().max()?);
+            Some(last - first + each.minutes_up() + zone.soak().minutes_up())
+        };
+        parts().filter_map(of_part).collect::<Vec<u32>>()
+    });
+    needed.max().unwrap_or(0)
+}
+
+/// A run time as the controller can hold it: its own step, and one that 100 % leaves as it is.
 fn settable(card: &Card, run_time: Minutes) -> Seconds {
     let (run, round) = (card.run_step.max(Seconds::ONE), card.rounding_step.max(Seconds::ONE));
     // The least common multiple: one that holds both steps.
@@ -123,7 +140,7 @@ fn lawful(card: &Card, each: Seconds, most: Option<u16>, times: u32) -> Seconds 
     each.min(Seconds::from_s(allowed)).max(step)
 }
 
-/// One program where the box cycles by itself; long run times are split over starts.
+/// One program where the controller cycles by itself; long run times are split over starts.
 // Long: one pass over the members, then the span of the night.
 fn built_in(
     request: &Request<'_>,
@@ -160,7 +177,7 @@ fn built_in(
             unlawful: member.unlawful(),
         });
     }
-    // The box's own interleaving of soaks decides how long a pass takes.
+    // The controller's own interleaving of soaks decides how long a pass takes.
     let program = settings.programs.first_mut();
     if let Some(program) = program {
         program.active = true;
@@ -224,7 +241,7 @@ fn laid_out(request: &Request<'_>, members: &[(u8, &Member)], programs: usize) -
     lay_out(&due, &keying)
 }
 
-/// A laid out program in the steps of the box.
+/// A laid out program in the steps of the controller.
 fn part(
     request: &Request<'_>,
     program: &crate::controller::night::NightProgram,
@@ -259,7 +276,7 @@ fn reasons(layout: &Layout, members: &[&Member]) -> Vec<ZoneReason> {
     members.iter().map(of).collect()
 }
 
-/// A clean box with what the present one has set for its stations, and cycles where zones need them.
+/// A clean controller with what the present one has set for its stations, and cycles where zones need them.
 pub(super) fn with_station_settings(request: &Request<'_>, members: &[&Member]) -> Settings {
     let mut settings = Settings::clean(&request.installation.card);
     settings.delay = request.present.delay;
@@ -297,7 +314,7 @@ pub(super) fn block(request: &Request<'_>, group: &ZoneGroup, sets: usize, progr
 }
 
 /// Lays several groups out as one night in which the zones of one run while those of another soak. `None` where the
-/// box splits run times itself, where the groups have different hours, or too few programs for it.
+/// controller splits run times itself, where the groups have different hours, or too few programs for it.
 pub(super) fn together(request: &Request<'_>, groups: &[ZoneGroup], programs: usize) -> Option<Block> {
     let first = groups.first().filter(|_| groups.len() > 1 && !request.installation.card.cycle_and_soak)?;
     if groups.iter().any(|g| g.days.usable != first.days.usable || g.pattern.waterings > 1) {

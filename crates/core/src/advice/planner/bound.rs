@@ -1,4 +1,4 @@
-//! What no schedule can get past: the minutes that a box must water in a week against those that its nights have. A
+//! What no schedule can get past: the minutes that a controller must water in a week against those that its nights have. A
 //! refusal that this proves says so; another is only what the search did not find.
 
 use super::allowed_days::allowed_days;
@@ -30,7 +30,7 @@ fn least_night(request: &Request<'_>, left_out: &[u16]) -> Option<(f64, u32)> {
         let station = zone.zone.number;
         let subject = (there.law.kind_of(there.subject(station)), there.windows_of(station));
         let own = allowed_days(there, request.present, subject, request.span(), &request.relax);
-        // A box may round each run down by half a step.
+        // A controller may round each run down by half a step.
         let step =
             there.card.run_step.minutes().min_value().max(there.card.rounding_step.minutes().min_value());
         minutes += (weekly(zone, share, request) - 3.5 * step).max(0.0);

@@ -1,5 +1,5 @@
 //! Which zones share a program: the same allowed days, the same rhythm, the same kind of plants,
-//! merged when the box has too few programs.
+//! merged when the controller has too few programs.
 
 use super::allowed_days::{AllowedDays, Pattern, allowed_days, patterns};
 use super::{Attempt, Binding, Request, Strategy};
@@ -66,7 +66,7 @@ impl ZoneGroup {
     }
 }
 
-/// Refuses what no schedule can help: no zones, a zone beyond box or supply.
+/// Refuses what no schedule can help: no zones, a zone beyond controller or supply.
 pub(super) fn survey(request: &Request<'_>) -> Result<(), Binding> {
     let installation = request.installation;
     if installation.zones.is_empty() {
@@ -140,12 +140,12 @@ fn member(request: &Request<'_>, zone: &WiredZone, (days, pattern): (&AllowedDay
         net: zone.net_of(run_time),
         run_time,
         unlawful: Minutes::from_min(wanted.min_value() - run_time.min_value()),
-        // Time between two cycles that is spent on the pause between stations counts as soak.
+        // Time between two cycles that is spent on the station delay counts as soak.
         cycles: cycles(run_time, zone.resolved.cycle_limit),
     }
 }
 
-/// Every other day, where a box and its law have that.
+/// Every other day, where a controller and its law have that.
 fn every_other(all: &[Pattern]) -> Option<Pattern> {
     all.iter().find(|p| p.gap_days == 2 && p.phases.len() > 1).cloned()
 }
@@ -178,7 +178,7 @@ fn rare_enough(pattern: Pattern, zone: &WiredZone, all: &[Pattern]) -> Pattern {
     rarer.into_iter().find(|p| run_time(p) >= LEAST_RUN_MIN).cloned().unwrap_or(pattern)
 }
 
-/// The pattern a school wants for a zone out of those the box can hold, fewest days first.
+/// The pattern a school wants for a zone out of those the controller can hold, fewest days first.
 fn wanted(
     strategy: Strategy,
     zone: &WiredZone,

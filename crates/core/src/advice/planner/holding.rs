@@ -35,7 +35,7 @@ pub enum Ends {
         /// The zone.
         station: u16,
     },
-    /// The plants of the box use more or less than the plan gives.
+    /// The plants of the controller use more or less than the plan gives.
     Need {
         /// Share of the need that it gives from then on.
         share: Share,

@@ -1,7 +1,7 @@
 //! From need to a schedule: which zones share a program, on which days, for how long, in how many
 //! cycles, and when each start must be so that the night ends with the window.
 //!
-//! A [`Strategy`] is a school of watering. The planner is deterministic: the same box, present
+//! A [`Strategy`] is a school of watering. The planner is deterministic: the same controller, present
 //! settings and date give the same proposal. When nothing fits it says which limit binds and the
 //! smallest relaxations that would do.
 
@@ -35,7 +35,7 @@ pub enum Strategy {
     DeepOnce,
     /// Half of that twice a week.
     DeepTwice,
-    /// The fewest allowed days that keep every zone above its refill point, just the need.
+    /// The fewest allowed days that keep every zone above its refill point, minimum days.
     JustNeed,
     /// Every allowed day, and a soil-moisture sensor refuses what is not needed.
     EveryDay,
@@ -48,7 +48,7 @@ impl Strategy {
     pub const ALL: [Self; 5] =
         [Self::JustNeed, Self::SoilBalance, Self::EveryDay, Self::DeepTwice, Self::DeepOnce];
 
-    /// The default for a box: soil balance where it takes new run times every day, else just the
+    /// The default for a controller: soil balance where it takes new run times every day, else just the
     /// need on allowed days.
     #[must_use]
     pub fn default_for(card: &Card) -> Self {
@@ -76,7 +76,7 @@ pub struct Relax {
     pub share_pct: Option<u8>,
     /// The supply gives this much.
     pub supply: Option<LitresPerMinute>,
-    /// So many more programs on the box.
+    /// So many more programs on the controller.
     pub extra_programs: u8,
     /// Drip shares no program with others, even where these then share one with less in common.
     pub drip_apart: bool,
@@ -90,7 +90,7 @@ pub enum Basis {
     Coming,
     /// A month: its demand and its law.
     Month(Month),
-    /// The whole year: the demand of the month in which the box's plants use most, days and hours that the law
+    /// The whole year: the demand of the month in which the controller's plants use most, days and hours that the law
     /// allows in every season.
     Year,
 }
@@ -118,14 +118,14 @@ struct Attempt {
     /// Alike zones are split over so many programs that run side by side.
     abreast: usize,
     /// Zones, by their place among those that are planned, that run every other day while the others run more often: a bit
-    /// each. What the box's steps round up then may just fit.
+    /// each. What the controller's steps round up then may just fit.
     alternate: u32,
 }
 
 /// What a plan starts from.
 #[derive(Debug, Clone, Copy)]
 pub struct Request<'a> {
-    /// The box.
+    /// The controller.
     pub installation: &'a Installation,
     /// Its present settings: what is not about watering by need (lighting, pulses, pauses, master
     /// valve, off-season) is kept.
@@ -162,7 +162,7 @@ impl Request<'_> {
         self.span().first
     }
 
-    /// The box with the limits relaxed and the demand of the time that is planned for.
+    /// The controller with the limits relaxed and the demand of the time that is planned for.
     #[must_use]
     pub fn planned_for(&self) -> Installation {
         self.planned_in(self.month())
@@ -224,7 +224,7 @@ pub struct ProgramReason {
     pub tightest: Option<(u16, f64)>,
     /// The wait is longer than that zone can bear: no allowed pattern is tighter.
     pub strained: bool,
-    /// Zones share a program because the box has too few for each rhythm.
+    /// Zones share a program because the controller has too few for each rhythm.
     pub merged: bool,
     /// The zones are spread over this many sets of nights, because one night cannot hold them.
     pub spread_over: usize,
@@ -243,9 +243,9 @@ pub struct ZoneReason {
     pub net: Millimetres,
     /// Run time that it takes, before rounding.
     pub run_time: Minutes,
-    /// As the box is told it.
+    /// As the controller is told it.
     pub cycles: Cycles,
-    /// The box has too few starts for all its cycles; this much run time is left out each time.
+    /// The controller has too few starts for all its cycles; this much run time is left out each time.
     pub short_by: Option<Minutes>,
     /// Its program starts so often that the shortest run times bring more than is needed.
     pub starts_too_many: Option<u32>,
@@ -287,7 +287,7 @@ pub enum Binding {
         needed_minutes: u32,
         /// Minutes there are, forbidden hours taken off.
         have_minutes: u32,
-        /// No schedule of this box can be shorter: the figure is a bound. Else it is the shortest that was found.
+        /// No schedule of this controller can be shorter: the figure is a bound. Else it is the shortest that was found.
         proved: bool,
     },
     /// Law, never-days and card leave no day for a zone.
@@ -304,16 +304,16 @@ pub enum Binding {
         /// What there is.
         supply: LitresPerMinute,
     },
-    /// The zone's station is not on the box.
+    /// The zone's station is not on the controller.
     NoStation {
         /// The zone.
         station: u16,
     },
-    /// Every program of the box is taken by lighting and pulses.
+    /// Every program of the controller is taken by lighting and pulses.
     NoProgram,
 }
 
-/// Plans a box.
+/// Plans a controller.
 ///
 /// # Errors
 /// The limit that binds, when nothing fits; see [`relaxations`] for what would do.
@@ -332,7 +332,7 @@ pub fn plan(request: &Request<'_>) -> Result<Proposal, Binding> {
     }
     let left_to_kept = group::left_to(request, &kept);
     let kept = Kept { programs: kept, zones: left_to_kept, slots };
-    // What no box can do is not searched for; a zone without a day or hour is named first.
+    // What no controller can do is not searched for; a zone without a day or hour is named first.
     let first = Attempt { steps: 0, waterings: 1, abreast: 1, alternate: 0 };
     group::form(request, &kept.zones, kept.slots.len(), first)?;
     if let Some(refused) = bound::proof(request, &kept.zones) {
@@ -428,7 +428,7 @@ fn attempts(request: &Request<'_>) -> Vec<Attempt> {
         None => waterings_for(shortest).min(MOST_WATERINGS),
         Some(_) => 1,
     };
-    // Side by side only where the box runs programs at once and somebody knows what the supply carries.
+    // Side by side only where the controller runs programs at once and somebody knows what the supply carries.
     let card = &request.installation.card;
     let side_by_side = card.overlap == Overlap::Concurrent && request.installation.supply.is_some();
     let most_abreast = if side_by_side { usize::from(card.programs).clamp(1, MOST_ABREAST) } else { 1 };
@@ -456,7 +456,7 @@ fn nearest(before: Option<Binding>, found: Binding) -> Binding {
     }
 }
 
-/// Lets stations ignore the contacts of the box where none of them should hold the zone: a bed under a
+/// Lets stations ignore the contacts of the controller where none of them should hold the zone: a bed under a
 /// roof must not wait for rain to dry.
 fn spare_unfelt(installation: &Installation, settings: &mut Settings) {
     let contacts = installation.sensors.iter().any(|s| s.card.is_contact());

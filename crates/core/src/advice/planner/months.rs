@@ -1,4 +1,4 @@
-//! The percentages of a plan by month, where the box holds twelve: a plan made in July must not water January like
+//! The percentages of a plan by month, where the controller holds twelve: a plan made in July must not water January like
 //! July.
 
 use super::{Proposal, Request};
@@ -9,15 +9,15 @@ use jiff::civil::Date;
 use jiff::{Timestamp, ToSpan};
 use std::collections::BTreeMap;
 
-/// Less of the planned need than this is none, where the box can be set to nought.
+/// Less of the planned need than this is none, where the controller can be set to nought.
 const NEXT_TO_NOTHING: f64 = 0.03;
 /// Nights that are laid out under each percentage: every rhythm of a plan falls on several of them.
 const NIGHTS: i32 = 28;
 
 /// The percentage of each month: what its plants use over what the plan was made for, and never more than all of it,
-/// since the night was laid out for that. A box that fills the soaks of one zone with another may take longer over less
+/// since the night was laid out for that. A controller that fills the soaks of one zone with another may take longer over less
 /// water: a percentage whose nights end later than the planned ones is passed over for a higher one. Minutes that a smaller percentage would round to nothing keep the smallest
-/// that does not. `None` where the box has other percentages, or programs were kept that the same percentages would
+/// that does not. `None` where the controller has other percentages, or programs were kept that the same percentages would
 /// scale.
 pub(super) fn percentages(request: &Request<'_>, proposal: &Proposal) -> Option<Percentages> {
     let (settings, kept) = (&proposal.settings, &proposal.kept);

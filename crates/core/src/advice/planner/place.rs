@@ -28,7 +28,7 @@ fn fit(request: &Request<'_>, blocks: &mut [Block], side_by_side: bool) -> Resul
         MinuteOfDay::of(installation.hull().from).minutes(),
     );
     let main = Windows::only(installation.windows.main);
-    // Starts fall on the box's step by the clock, not from the opening of the window.
+    // Starts fall on the controller's step by the clock, not from the opening of the window.
     let aligned = |minute: u32| ((open + minute) / step * step).checked_sub(open);
     let mut order: Vec<usize> = (0..blocks.len()).collect();
     // Later groups end the night, so they are placed before the ones in front of them.

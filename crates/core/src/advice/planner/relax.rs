@@ -71,7 +71,7 @@ pub fn relaxations(request: &Request<'_>) -> Vec<Relaxation> {
     out
 }
 
-/// Enough supply for programs to run side by side, where the box can.
+/// Enough supply for programs to run side by side, where the controller can.
 fn more_supply(request: &Request<'_>, fits: &impl Fn(Relax) -> bool) -> Option<Relaxation> {
     let installation = request.installation;
     if installation.card.overlap != crate::controller::Overlap::Concurrent {

@@ -183,7 +183,7 @@ fn a_short_window_spreads_the_zones_over_nights_and_then_says_what_binds() {
 }
 
 #[test]
-fn a_box_that_runs_side_by_side_uses_the_supply_it_has() {
+fn a_controller_that_runs_side_by_side_uses_the_supply_it_has() {
     let mut installation = installation();
     installation.card.overlap = crate::controller::Overlap::Concurrent;
     installation.windows.main.from = time(3, 0, 0, 0);
@@ -258,7 +258,7 @@ fn what_no_schedule_can_help_is_named() {
     assert_eq!(Strategy::default_for(&twelve_stations()), Strategy::JustNeed);
 }
 
-/// A box of so many like lawns.
+/// A controller of so many like lawns.
 fn lawns(count: u16) -> Installation {
     let mut installation = installation();
     let lawn = installation.zones[0].clone();
@@ -322,7 +322,7 @@ fn a_permit_lets_new_planting_have_its_own_rhythm() {
     let mut installation = installation();
     installation.law = law(two_days_a_week());
     let permit = crate::controller::ordinance::Permit {
-        box_number: 1,
+        controller_number: 1,
         station: 2,
         from: None,
         until: date(2026, 12, 31),
@@ -350,13 +350,13 @@ fn parity_by_house_number_is_planned_as_dates() {
         assert_eq!(days_of(&proposal, 1), days);
         assert_eq!(serious(&installation, &proposal.settings), Vec::<String>::new());
     }
-    // A box without dates has no day left.
+    // A controller without dates has no day left.
     installation.card.day_modes.parity = false;
     assert_eq!(planned(&installation, Strategy::JustNeed), Err(Binding::NoDay { station: 1 }));
 }
 
 #[test]
-fn coarse_starts_are_starts_the_box_can_hold() {
+fn coarse_starts_are_starts_the_controller_can_hold() {
     let mut installation = installation();
     installation.card.start_step_min = 15;
     for strategy in Strategy::ALL {
@@ -368,7 +368,7 @@ fn coarse_starts_are_starts_the_box_can_hold() {
 }
 
 #[test]
-fn run_times_longer_than_the_box_allows_are_split_over_starts() {
+fn run_times_longer_than_the_controller_allows_are_split_over_starts() {
     let mut installation = installation();
     installation.card.longest_run = Seconds::from_s(30 * 60);
     installation.zones.truncate(1);
@@ -538,7 +538,7 @@ fn what_is_too_short_has_always_less_than_it_needs_whichever_window_binds() {
 }
 
 #[test]
-fn run_times_keep_the_boxs_step_and_its_rounding_together() {
+fn run_times_keep_the_controllers_step_and_its_rounding_together() {
     for (run, round, step) in [(30, 60, 60), (60, 30, 60), (60, 90, 180), (45, 60, 180)] {
         let mut installation = installation();
         installation.card.run_step = Seconds::from_s(run);

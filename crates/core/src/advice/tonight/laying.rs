@@ -1,7 +1,7 @@
 //! The night laid out: due zones in the hours that each has, one set of hours beside another.
 
 use super::needs::{Decision, ZoneTonight};
-use crate::account::running::BoxFacts;
+use crate::account::running::ControllerFacts;
 use crate::account::whole::Facts;
 use crate::controller::night::{self, Due, Keying, NightPlan, Shortfall};
 use crate::controller::open_hours::longest;
@@ -14,7 +14,7 @@ use jiff::{Timestamp, Zoned};
 /// Lays the due zones out: those that share hours with each other, one set of hours after another.
 pub(super) fn place(
     facts: &Facts,
-    own: &BoxFacts,
+    own: &ControllerFacts,
     rows: &[ZoneTonight],
     (date, at): (Date, Timestamp),
 ) -> (NightPlan, Keying) {
@@ -68,7 +68,7 @@ impl Laying<'_> {
         late
     }
 
-    /// The longest part of some hours in which nothing runs yet: a box waters one zone after the other.
+    /// The longest part of some hours in which nothing runs yet: a controller waters one zone after the other.
     fn free(&self, (from, until): (Timestamp, Timestamp)) -> (Timestamp, Timestamp) {
         let runs =
             |part: &NightPlan| Some((part.first_start.as_ref()?.timestamp(), part.last_end()?.timestamp()));

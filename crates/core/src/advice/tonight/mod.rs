@@ -1,8 +1,8 @@
-//! Tonight: what the box will do, what each zone needs, and whether the one is right for the other.
+//! Tonight: what the controller will do, what each zone needs, and whether the one is right for the other.
 //!
 //! Needs (the "soil balance" school): a zone is due when its root zone has reached the refill point, or would pass
 //! it tomorrow, and is then brought back to full, in what law, frost, off-season and window leave of the night, as
-//! this box can be keyed. Where the zone stands comes from the account of the site up to this evening.
+//! this controller can be keyed. Where the zone stands comes from the account of the site up to this evening.
 
 mod laying;
 mod needs;
@@ -14,7 +14,7 @@ pub use notices::Notice;
 pub use verdict::{Verdict, Will, is_too_much};
 
 use crate::account::nights::{night_of, rained};
-use crate::account::running::{BoxFacts, BoxRun, running};
+use crate::account::running::{ControllerFacts, ControllerRun, running};
 use crate::account::sky::SkyHours;
 use crate::account::sky::{DemandFrom, et0_of};
 use crate::account::whole::{Facts, SiteAccount, Way, begins, of_site};
@@ -32,9 +32,9 @@ use needs::{Standing, apply_night, decide_zone};
 use std::collections::BTreeMap;
 use verdict::{Judged, judge};
 
-/// What can be told of a box's own runs.
+/// What can be told of a controller's own runs.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum BoxKnown {
+pub enum ControllerKnown {
     /// Its settings are known, so its runs are.
     Settings,
     /// Nobody entered its settings.
@@ -43,7 +43,7 @@ pub enum BoxKnown {
     ComputesItself,
 }
 
-/// A box of a site tonight.
+/// A controller of a site tonight.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Tonight {
     /// The day whose evening the night begins on.
@@ -58,10 +58,10 @@ pub struct Tonight {
     pub zones: Vec<ZoneTonight>,
     /// The advised night.
     pub night: NightPlan,
-    /// What can be told of the box's own runs.
-    pub known: BoxKnown,
-    /// The box's own runs of the night, those of stations without a zone and held ones too, in order of time.
-    pub runs: Vec<BoxRun>,
+    /// What can be told of the controller's own runs.
+    pub known: ControllerKnown,
+    /// The controller's own runs of the night, those of stations without a zone and held ones too, in order of time.
+    pub runs: Vec<ControllerRun>,
     /// What the reader must know.
     pub notices: Vec<Notice>,
 }
@@ -72,7 +72,7 @@ impl Tonight {
         self.zones.iter().filter(|z| z.cycles.is_some())
     }
 
-    /// Zones that the box will water tonight.
+    /// Zones that the controller will water tonight.
     pub fn will_run(&self) -> impl Iterator<Item = &ZoneTonight> {
         self.zones.iter().filter(|z| z.will.as_ref().is_some_and(|w| w.waters().any()))
     }
@@ -100,10 +100,10 @@ pub fn account_of(facts: &Facts, way: Way, date: Date, asked: Timestamp) -> Site
     of_site(facts, way, (begins(&facts.climate, date), until), |_, _| ())
 }
 
-/// The runs of a box in the night that begins on a date: the day from one evening to the next, so that every run
+/// The runs of a controller in the night that begins on a date: the day from one evening to the next, so that every run
 /// lies in exactly one night.
 #[must_use]
-pub fn night_runs(facts: &Facts, own: &BoxFacts, date: Date) -> Vec<BoxRun> {
+pub fn night_runs(facts: &Facts, own: &ControllerFacts, date: Date) -> Vec<ControllerRun> {
     let next = date.tomorrow().unwrap_or(date);
     let window = facts.site.windows.main;
     let (from, until) = (decided_at(date, window, &facts.tz), decided_at(next, window, &facts.tz));
@@ -114,24 +114,28 @@ pub fn night_runs(facts: &Facts, own: &BoxFacts, date: Date) -> Vec<BoxRun> {
     runs
 }
 
-/// Decides the night of one box of a site that begins on the last day of its account.
+/// Decides the night of one controller of a site that begins on the last day of its account.
 #[must_use]
-pub fn tonight(facts: &Facts, account: &SiteAccount, box_number: u8, date: Date) -> Tonight {
-    let ordinary =
-        BoxFacts { number: box_number, card: twelve_stations(), versions: Vec::new(), sensors: Vec::new() };
-    let own = facts.of_box(box_number).unwrap_or(&ordinary);
+pub fn tonight(facts: &Facts, account: &SiteAccount, controller_number: u8, date: Date) -> Tonight {
+    let ordinary = ControllerFacts {
+        number: controller_number,
+        card: twelve_stations(),
+        versions: Vec::new(),
+        sensors: Vec::new(),
+    };
+    let own = facts.of_controller(controller_number).unwrap_or(&ordinary);
     let known = match own.settings_at(account.until) {
-        _ if own.computes_itself() => BoxKnown::ComputesItself,
-        Some(_) => BoxKnown::Settings,
-        None => BoxKnown::Unknown,
+        _ if own.computes_itself() => ControllerKnown::ComputesItself,
+        Some(_) => ControllerKnown::Settings,
+        None => ControllerKnown::Unknown,
     };
     let runs = night_runs(facts, own, date);
-    let mut rows = decide_zones(facts, account, box_number, date);
+    let mut rows = decide_zones(facts, account, controller_number, date);
     let (night, keying) = place(facts, own, &rows, (date, account.until));
     for row in &mut rows {
         apply_night(row, &night, &keying);
     }
-    if known != BoxKnown::Unknown {
+    if known != ControllerKnown::Unknown {
         judge_zones(facts, own, (account, date), &runs, &mut rows);
     }
     let notices = notices::of(facts, (&own.card, &night), &rows, date);
@@ -148,12 +152,12 @@ pub fn tonight(facts: &Facts, account: &SiteAccount, box_number: u8, date: Date)
     }
 }
 
-/// What each zone of a box needs, before the night is laid out.
-fn decide_zones(facts: &Facts, account: &SiteAccount, box_number: u8, date: Date) -> Vec<ZoneTonight> {
-    let own = facts.zones.iter().filter(|(zone, _)| zone.box_number == box_number);
-    let mut rows: Vec<ZoneTonight> = facts.with_rules(box_number, |rules| {
+/// What each zone of a controller needs, before the night is laid out.
+fn decide_zones(facts: &Facts, account: &SiteAccount, controller_number: u8, date: Date) -> Vec<ZoneTonight> {
+    let own = facts.zones.iter().filter(|(zone, _)| zone.controller_number == controller_number);
+    let mut rows: Vec<ZoneTonight> = facts.with_rules(controller_number, |rules| {
         own.map(|(zone, resolved)| {
-            let found = account.zone(box_number, zone.number);
+            let found = account.zone(controller_number, zone.number);
             let (days, state) = found.map_or((&[][..], None), |z| (z.days.as_slice(), Some(z.end)));
             let mut night = night_of(rules, zone, date);
             let mut week = Week::default();
@@ -173,12 +177,12 @@ fn decide_zones(facts: &Facts, account: &SiteAccount, box_number: u8, date: Date
     rows
 }
 
-/// Holds what the box will do against what each zone needs.
+/// Holds what the controller will do against what each zone needs.
 fn judge_zones(
     facts: &Facts,
-    own: &BoxFacts,
+    own: &ControllerFacts,
     (account, date): (&SiteAccount, Date),
-    runs: &[BoxRun],
+    runs: &[ControllerRun],
     rows: &mut [ZoneTonight],
 ) {
     let next = date.tomorrow().unwrap_or(date);
@@ -191,11 +195,11 @@ fn judge_zones(
     let is_set = |row: &&mut ZoneTonight| own.set_since(row.zone.number).is_some();
     for row in rows.iter_mut().filter(is_set) {
         let station = row.zone.number;
-        let mine: Vec<BoxRun> = runs.iter().filter(|r| r.run.station == station).cloned().collect();
-        let spans: Vec<_> = mine.iter().filter(|r| !r.is_held()).map(BoxRun::watering).collect();
+        let mine: Vec<ControllerRun> = runs.iter().filter(|r| r.run.station == station).cloned().collect();
+        let spans: Vec<_> = mine.iter().filter(|r| !r.is_held()).map(ControllerRun::watering).collect();
         let spans = crate::account::evidence::joined(spans);
-        let state = account.zone(row.zone.box_number, station).map(|z| z.end).unwrap_or_default();
-        let waters: Seconds = mine.iter().map(BoxRun::waters).sum();
+        let state = account.zone(row.zone.controller_number, station).map(|z| z.end).unwrap_or_default();
+        let waters: Seconds = mine.iter().map(ControllerRun::waters).sum();
         let will = Will {
             brings: row.resolved.net_of(waters.minutes()),
             ahead: ahead((&row.zone, &row.resolved), &sky, (account.until, state), &spans),
@@ -220,9 +224,9 @@ fn judge_zones(
 /// of the date are used up.
 fn forbidden(
     facts: &Facts,
-    (account, own): (&SiteAccount, &BoxFacts),
+    (account, own): (&SiteAccount, &ControllerFacts),
     row: &ZoneTonight,
-    runs: &[BoxRun],
+    runs: &[ControllerRun],
 ) -> Option<Timestamp> {
     if facts.law.applied.is_empty() {
         return None;
@@ -235,7 +239,7 @@ fn forbidden(
         closed.push((account.until, until));
     }
     let run = || runs.iter().filter(|r| !r.is_held());
-    let meets = |run: &BoxRun| {
+    let meets = |run: &ControllerRun| {
         let met = closed.iter().filter(|(from, until)| *from < run.until && *until > run.run.start);
         met.map(|(from, _)| (*from).max(run.run.start)).min()
     };

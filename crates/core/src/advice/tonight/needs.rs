@@ -55,7 +55,7 @@ pub enum Because {
         /// Night on which it is expected to be due without more rain.
         next: Option<Date>,
     },
-    /// Too little is missing to be worth a start.
+    /// The deficit is too small to be worth a start.
     NothingToRefill,
 }
 
@@ -91,7 +91,7 @@ pub struct Refill {
     pub gross: Millimetres,
     /// Run time before rounding.
     pub run_time: Minutes,
-    /// As the box takes it.
+    /// As the controller takes it.
     pub cycles: Cycles,
 }
 
@@ -138,7 +138,7 @@ pub struct ZoneTonight {
     pub because: Because,
     /// What it would take to bring it back to full from where it is.
     pub refill: Refill,
-    /// The watering from its refill point to full: what a sheet in the box says.
+    /// The watering from its refill point to full: what a sheet in the controller says.
     pub refill_from_refill_point: Refill,
     /// Nights between two such waterings at tomorrow's demand.
     pub interval_days: f64,
@@ -150,7 +150,7 @@ pub struct ZoneTonight {
     pub flow: Option<LitresPerMinute>,
     /// Share of run time that better uniformity would save, when mending is the advice.
     pub repair_saving: Option<Share>,
-    /// What the box will do; `None` when its settings are not known or it computes them itself.
+    /// What the controller will do; `None` when its settings are not known or it computes them itself.
     pub will: Option<Will>,
     /// Whether that is right.
     pub verdict: Option<Verdict>,
@@ -202,8 +202,8 @@ pub(super) fn decide_zone(
     let uniformity = resolved.uniformity;
     let repair_saving = (!uniformity.is_default() && uniformity.value < application::REPAIR_BELOW_UNIFORMITY)
         .then(|| {
-            let mended = application::run_time_multiplier(zone.head.default_uniformity());
-            Share::from_fraction(1.0 - mended / resolved.multiplier)
+            let corrected = application::run_time_multiplier(zone.head.default_uniformity());
+            Share::from_fraction(1.0 - corrected / resolved.multiplier)
         });
     ZoneTonight {
         refill: refill(resolved, depletion),

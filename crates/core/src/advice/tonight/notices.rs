@@ -76,11 +76,11 @@ pub enum Notice {
         /// What the supply gives.
         supply: LitresPerMinute,
     },
-    /// A station number beyond the box.
-    BeyondBox {
+    /// A station number beyond the controller.
+    BeyondController {
         /// Station number.
         number: u16,
-        /// Stations of the box.
+        /// Stations of the controller.
         stations: u16,
     },
     /// Due zones that the window could not hold.
@@ -113,7 +113,7 @@ pub(super) fn of(
             notices.push(Notice::SupplyExceeded { number: row.zone.number, flow, supply });
         }
         if row.zone.number > card.stations {
-            notices.push(Notice::BeyondBox { number: row.zone.number, stations: card.stations });
+            notices.push(Notice::BeyondController { number: row.zone.number, stations: card.stations });
         }
         if row.resolved.root_zone.readily_available() < row.expected_demand {
             notices.push(Notice::NeedsSeveralADay {

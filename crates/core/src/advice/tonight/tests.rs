@@ -1,4 +1,4 @@
-//! Tonight at its edges: needs, the box's own runs, and the verdict between them.
+//! Tonight at its edges: needs, the controller's own runs, and the verdict between them.
 
 mod roofed;
 mod scaled;
@@ -75,7 +75,7 @@ fn decide(zones: &[Zone], climate: Climate) -> Tonight {
     decided(&surveyed(zones, climate), DAY)
 }
 
-/// A box that waters station 1 for so many minutes at two every night.
+/// A controller that waters station 1 for so many minutes at two every night.
 fn set(minutes: i64) -> Settings {
     let mut settings = Settings::clean(&twelve_stations());
     settings.programs[0].active = true;
@@ -84,8 +84,8 @@ fn set(minutes: i64) -> Settings {
     settings
 }
 
-fn boxed(settings: Settings) -> BoxFacts {
-    BoxFacts {
+fn boxed(settings: Settings) -> ControllerFacts {
+    ControllerFacts {
         number: 1,
         card: twelve_stations(),
         versions: vec![("2026-07-14T08:00:00Z".parse().unwrap(), settings)],
@@ -93,10 +93,10 @@ fn boxed(settings: Settings) -> BoxFacts {
     }
 }
 
-/// The lawn on a box that was set this morning, after so much rain today.
-fn with_box(settings: Settings, rain: f64) -> Facts {
+/// The lawn on a controller that was set this morning, after so much rain today.
+fn with_controller(settings: Settings, rain: f64) -> Facts {
     let mut facts = surveyed(&[lawn(1)], climate(&[(0, rain)]));
-    facts.boxes = vec![boxed(settings)];
+    facts.controllers = vec![boxed(settings)];
     facts
 }
 
@@ -151,17 +151,17 @@ fn without_weather_there_is_a_balance_and_not_every_night_runs() {
 }
 
 #[test]
-fn notices_name_gaps_stale_records_supply_and_box() {
+fn notices_name_gaps_stale_records_supply_and_controller() {
     let mut zone = lawn(3);
     zone.area = Some(SquareMetres::from_m2(100.0));
     let mut facts = surveyed(&[zone], climate(&[]));
     facts.site.supply = Some(LitresPerMinute::from_l_per_min(10.0));
     let card = Card { stations: 2, ..twelve_stations() };
-    facts.boxes = vec![BoxFacts { number: 1, card, versions: Vec::new(), sensors: Vec::new() }];
+    facts.controllers = vec![ControllerFacts { number: 1, card, versions: Vec::new(), sensors: Vec::new() }];
     let result = decided(&facts, date(2026, 7, 20));
     assert!(matches!(result.notices[0], Notice::RecordEnds { days: 6, .. }));
     assert!(result.notices.iter().any(|n| matches!(n, Notice::SupplyExceeded { number: 3, .. })));
-    assert!(result.notices.iter().any(|n| matches!(n, Notice::BeyondBox { number: 3, stations: 2 })));
+    assert!(result.notices.iter().any(|n| matches!(n, Notice::BeyondController { number: 3, stations: 2 })));
 }
 
 #[test]
@@ -217,35 +217,35 @@ fn a_root_zone_of_less_than_a_day_is_said() {
 }
 
 #[test]
-fn settings_that_nobody_entered_and_a_box_that_computes_itself_give_the_advice_alone() {
+fn settings_that_nobody_entered_and_a_controller_that_computes_itself_give_the_advice_alone() {
     let mut facts = surveyed(&[lawn(1)], climate(&[]));
     let told = |facts: &Facts| {
         let night = decided(facts, DAY);
         (night.known, night.zones[0].verdict, night.zones[0].will.is_some(), night.runs.len())
     };
-    assert_eq!(told(&facts), (BoxKnown::Unknown, None, false, 0));
-    facts.boxes = vec![boxed(set(20))];
-    assert_eq!(told(&facts).0, BoxKnown::Settings);
-    facts.boxes[0].card.daily_run_times = true;
-    assert_eq!(told(&facts), (BoxKnown::ComputesItself, None, false, 0));
+    assert_eq!(told(&facts), (ControllerKnown::Unknown, None, false, 0));
+    facts.controllers = vec![boxed(set(20))];
+    assert_eq!(told(&facts).0, ControllerKnown::Settings);
+    facts.controllers[0].card.daily_run_times = true;
+    assert_eq!(told(&facts), (ControllerKnown::ComputesItself, None, false, 0));
 }
 
 #[test]
-fn the_verdict_names_what_the_box_will_do_wrong() {
-    let missing = decided(&with_box(set(0), 0.0), DAY).zones[0].depletion;
+fn the_verdict_names_what_the_controller_will_do_wrong() {
+    let missing = decided(&with_controller(set(0), 0.0), DAY).zones[0].depletion;
     let minutes = lawn(1).resolve(46.0).minutes_for(missing).min_value().round() as i64;
     assert!(missing.mm() > 5.0, "{missing:?}");
-    assert_eq!(verdict(&with_box(set(minutes), 0.0)), Verdict::Right);
+    assert_eq!(verdict(&with_controller(set(minutes), 0.0)), Verdict::Right);
     let mut twice = set(minutes / 2);
     twice.programs[0].starts = (2..6).map(|hour| time(hour, 0, 0, 0)).collect();
-    assert_eq!(verdict(&with_box(twice, 0.0)), Verdict::TooMuch);
-    assert_eq!(verdict(&with_box(set(minutes), 40.0)), Verdict::NotNeeded, "it rained all day");
+    assert_eq!(verdict(&with_controller(twice, 0.0)), Verdict::TooMuch);
+    assert_eq!(verdict(&with_controller(set(minutes), 40.0)), Verdict::NotNeeded, "it rained all day");
     let dry = (0..7)
         .map(|back| DAY - back.days())
         .find(|on| decided(&surveyed(&[lawn(1)], climate(&[])), *on).zones[0].due);
     let facts = |settings: Settings| {
-        let mut facts = with_box(settings, 0.0);
-        facts.boxes[0].versions[0].0 = crate::quantity::time::noon(dry.unwrap(), &tz());
+        let mut facts = with_controller(settings, 0.0);
+        facts.controllers[0].versions[0].0 = crate::quantity::time::noon(dry.unwrap(), &tz());
         facts
     };
     let on = |settings| decided(&facts(settings), dry.unwrap()).zones[0].verdict.unwrap();
@@ -262,7 +262,7 @@ fn what_runs_off_is_neither_brought_nor_too_much() {
     let clay = Zone { soil: Texture::Clay, slope_pct: Some(15.0), ..lawn(1) };
     let facts = |settings: Settings| {
         let mut facts = surveyed(std::slice::from_ref(&clay), climate(&[]));
-        facts.boxes = vec![boxed(settings)];
+        facts.controllers = vec![boxed(settings)];
         facts
     };
     let row = |facts: &Facts| decided(facts, DAY).zones[0].clone();
@@ -288,7 +288,7 @@ fn what_runs_off_is_neither_brought_nor_too_much() {
 
 #[test]
 fn a_law_that_forbids_the_run_and_one_that_forbids_the_advice() {
-    let mut facts = with_box(set(20), 0.0);
+    let mut facts = with_controller(set(20), 0.0);
     facts.law = samples::law(samples::ban(AllowedDays::EvenDates, Vec::new()));
     // The night of the 14th runs on the 15th, an odd date.
     let night = decided(&facts, DAY);
@@ -323,15 +323,15 @@ fn every_hold_is_listed_with_its_end_and_a_bypassed_sensor_holds_nothing() {
     let hold = Hold { from, until: Some(until), cause: rain };
     let mut settings = set(20);
     settings.rain_delay = Some((DAY, 3));
-    let mut facts = with_box(settings, 0.0);
-    facts.boxes[0].sensors = vec![switch(vec![hold], Vec::new()), switch(vec![hold], Vec::new())];
+    let mut facts = with_controller(settings, 0.0);
+    facts.controllers[0].sensors = vec![switch(vec![hold], Vec::new()), switch(vec![hold], Vec::new())];
     let night = decided(&facts, DAY);
     let will = night.zones[0].will.clone().unwrap();
     assert_eq!((night.zones[0].verdict, will.waters()), (Some(Verdict::Held), Seconds::ZERO));
     assert_eq!(will.held_by().len(), 3, "the delay and both switches: {:?}", will.held_by());
     assert_eq!(night.runs.len(), 1, "a held run is listed");
-    facts.boxes[0].versions[0].1.rain_delay = None;
-    for sensor in &mut facts.boxes[0].sensors {
+    facts.controllers[0].versions[0].1.rain_delay = None;
+    for sensor in &mut facts.controllers[0].sensors {
         sensor.bypasses = vec![Pause { from, until }];
     }
     let will = decided(&facts, DAY).zones[0].will.clone().unwrap();
@@ -339,10 +339,10 @@ fn every_hold_is_listed_with_its_end_and_a_bypassed_sensor_holds_nothing() {
 }
 
 #[test]
-fn an_off_season_is_a_hold_of_the_box_and_bars_the_advice() {
+fn an_off_season_is_a_hold_of_the_controller_and_bars_the_advice() {
     let mut settings = set(20);
     settings.off_season = Some(YearSpan { from: (7, 1), until: (7, 20) });
-    let night = decided(&with_box(settings, 0.0), DAY);
+    let night = decided(&with_controller(settings, 0.0), DAY);
     assert_eq!(night.zones[0].verdict, Some(Verdict::Held));
     assert_eq!(night.running().count(), 0);
     let ends = crate::controller::schedule::Rest::OffSeason { until: Some(date(2026, 7, 21)) };
@@ -357,8 +357,8 @@ fn every_run_lies_in_exactly_one_night() {
     let mut settings = set(20);
     settings.programs[0].starts =
         [0, 5, 11, 12, 13, 19, 20, 21].iter().map(|hour| time(*hour, 0, 0, 0)).collect();
-    let facts = with_box(settings, 0.0);
-    let own = &facts.boxes[0];
+    let facts = with_controller(settings, 0.0);
+    let own = &facts.controllers[0];
     let mut all: Vec<_> = (0..5).flat_map(|k| night_runs(&facts, own, DAY + k.days())).collect();
     let count = all.len();
     all.sort_by_key(|r| r.run.start);
@@ -395,7 +395,7 @@ fn a_law_keeps_watering_away_for_hours_after_rain() {
     let facts = |hours, zone: Zone, days_back| {
         let mut facts = surveyed(&[zone], climate(&[(days_back, 8.0)]));
         facts.law = dry_law(hours, None);
-        facts.boxes = vec![boxed(set(10))];
+        facts.controllers = vec![boxed(set(10))];
         facts
     };
     let night = |hours, zone, days_back| decided(&facts(hours, zone, days_back), DAY).zones.remove(0);
@@ -405,7 +405,7 @@ fn a_law_keeps_watering_away_for_hours_after_rain() {
     let until = "2026-07-15T18:00:00+02:00".parse().unwrap();
     assert_eq!(wet.night.barred, Some(crate::account::nights::Barred::AfterRain { ordinance: 0, until }));
     assert!(matches!(wet.decision, Decision::Barred(_)));
-    assert_eq!(wet.verdict, Some(Verdict::Forbidden), "the box knows no law");
+    assert_eq!(wet.verdict, Some(Verdict::Forbidden), "the controller knows no law");
     assert_eq!(wet.will.unwrap().forbidden, Some("2026-07-15T02:00:00+02:00".parse().unwrap()));
     // 57 hours end at three in the night: half past two is lost, three to six is left.
     let cut = night(57, thirsty(), 2);
@@ -440,7 +440,7 @@ fn minutes_that_a_law_allows_bound_the_advice_and_the_verdict() {
     let with = |minutes, set_to| {
         let mut facts = surveyed(&[lawn(1)], climate(&[]));
         facts.law = dry_law(0, Some(minutes));
-        facts.boxes = vec![boxed(set(set_to))];
+        facts.controllers = vec![boxed(set(set_to))];
         facts
     };
     let on_due_night = |facts: &Facts| {
@@ -523,7 +523,8 @@ fn computing(settings: Settings) -> Facts {
     let mut facts = surveyed(&[first, second], climate(&[]));
     let (_, card) = generic_card("daily");
     let settings = Settings { programs: Settings::clean(&card).programs, ..settings };
-    facts.boxes = vec![BoxFacts { card, versions: vec![(Timestamp::MIN, settings)], ..boxed(set(1)) }];
+    facts.controllers =
+        vec![ControllerFacts { card, versions: vec![(Timestamp::MIN, settings)], ..boxed(set(1)) }];
     facts
 }
 

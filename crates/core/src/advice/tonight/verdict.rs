@@ -1,8 +1,8 @@
-//! What the box will do, held against what a zone needs.
+//! What the controller will do, held against what a zone needs.
 
 use crate::account::ENOUGH;
 use crate::account::nights::ZoneNight;
-use crate::account::running::{BoxRun, Holder};
+use crate::account::running::{ControllerRun, Holder};
 use crate::account::zone::Ahead;
 use crate::quantity::time::Seconds;
 use crate::quantity::units::Millimetres;
@@ -13,11 +13,11 @@ const NOT_NEEDED_SHARE: f64 = 0.25;
 /// Share of what is put down that may run off before that is what is wrong (our stated bound).
 pub(super) const RUNS_OFF_SHARE: f64 = 0.2;
 
-/// What a box will do to a zone tonight.
+/// What a controller will do to a zone tonight.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Will {
     /// Its runs of the night, those that are held too, in order.
-    pub runs: Vec<BoxRun>,
+    pub runs: Vec<ControllerRun>,
     /// What they do to it.
     pub ahead: Ahead,
     /// Net depth that they would bring if all of it went in.
@@ -30,7 +30,7 @@ impl Will {
     /// How long water runs.
     #[must_use]
     pub fn waters(&self) -> Seconds {
-        self.runs.iter().map(BoxRun::waters).sum()
+        self.runs.iter().map(ControllerRun::waters).sum()
     }
 
     /// How long it is set to run.
@@ -70,7 +70,7 @@ impl Will {
     }
 }
 
-/// Whether what the box will do is right.
+/// Whether what the controller will do is right.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 pub enum Verdict {
     /// What is missing comes back, or nothing is missing and nothing runs.
@@ -85,7 +85,7 @@ pub enum Verdict {
     TooLittle,
     /// It runs when an ordinance forbids it.
     Forbidden,
-    /// A sensor or the box itself keeps its runs back.
+    /// A sensor or the controller itself keeps its runs back.
     Held,
     /// The zone is due, and no program that is on has a run time for it.
     NothingReaches,
@@ -126,7 +126,7 @@ pub(super) struct Judged<'a> {
     pub has_run_time: bool,
 }
 
-/// Judges what the box will do.
+/// Judges what the controller will do.
 pub(super) fn judge(of: &Judged<'_>) -> Verdict {
     let waters = of.will.waters().any();
     if of.will.forbidden.is_some() && waters {

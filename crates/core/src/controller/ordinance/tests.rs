@@ -2,8 +2,8 @@ use super::samples::{law, two_days_a_week};
 use super::*;
 use jiff::civil::{date, time};
 
-const LAWN: Subject = Subject { box_number: 1, station: 1, head: Some(HeadType::Spray) };
-const DRIP: Subject = Subject { box_number: 1, station: 2, head: Some(HeadType::Drip) };
+const LAWN: Subject = Subject { controller_number: 1, station: 1, head: Some(HeadType::Spray) };
+const DRIP: Subject = Subject { controller_number: 1, station: 2, head: Some(HeadType::Drip) };
 
 #[test]
 fn sentence_11_an_ordinance_may_go_by_the_last_digit_of_the_house_number() {
@@ -60,7 +60,7 @@ fn drip_and_permitted_planting_are_exempt_while_the_permit_lasts() {
     let monday = date(2026, 7, 13);
     assert_eq!(law.forbids_day(Some(DRIP), monday), None);
     law.applied[0].permits.push(Permit {
-        box_number: 1,
+        controller_number: 1,
         station: 1,
         from: None,
         until: monday,

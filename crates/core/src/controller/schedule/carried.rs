@@ -120,7 +120,7 @@ mod tests {
     }
 
     #[test]
-    fn a_station_taken_out_stays_out_and_other_boxes_are_refused() {
+    fn a_station_taken_out_stays_out_and_other_controllers_are_refused() {
         let before = base();
         let mut without = before.clone();
         without.set_run_time(0, 3, Seconds::ZERO);

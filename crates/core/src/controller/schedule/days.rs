@@ -37,7 +37,7 @@ impl Days {
     }
 }
 
-/// Whether a program with these days runs on a date of a box with these never-days (Monday first).
+/// Whether a program with these days runs on a date of a controller with these never-days (Monday first).
 #[must_use]
 pub fn runs_on(days: Days, never: [bool; 7], date: Date) -> bool {
     let forbidden = never.get(weekday_index(date)).copied().unwrap_or(false);

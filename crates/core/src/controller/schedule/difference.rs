@@ -9,8 +9,8 @@ use jiff::civil::{Date, Time};
 /// What a change is about.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 pub enum Where {
-    /// The whole box.
-    Box,
+    /// The whole controller.
+    Controller,
     /// A program, by index.
     Program(usize),
     /// A station.
@@ -71,7 +71,7 @@ fn month_day((month, day): (i8, i8)) -> String {
 
 fn percentages(value: &Percentages, program: Option<usize>) -> String {
     match (value, program) {
-        (Percentages::Box(v), None) => v.to_string(),
+        (Percentages::Controller(v), None) => v.to_string(),
         (Percentages::Program(values), Some(i)) => {
             values.get(i).copied().unwrap_or(Percentage::HUNDRED).to_string()
         }
@@ -96,7 +96,7 @@ pub fn months_in_words(values: &ByMonth<Percentage>) -> String {
     alike.join(", ")
 }
 
-/// Every change from one settings to another, programs first, then stations, then the box.
+/// Every change from one settings to another, programs first, then stations, then the controller.
 #[must_use]
 pub fn difference(before: &Settings, after: &Settings) -> Vec<Change> {
     difference_by(before, after, Pen::default())
@@ -167,22 +167,22 @@ pub fn difference_by(before: &Settings, after: &Settings, pen: Pen) -> Vec<Chang
         let current = |s: StationSetting| s.valve_ma.map_or(String::new(), |ma| format!("{ma} mA"));
         say(place, "current of its valves", current(was), current(is));
     }
-    let place = Where::Box;
+    let place = Where::Controller;
     say(place, "percentage", percentages(&before.percentages, None), percentages(&after.percentages, None));
     let delay = |s: &Settings| match s.delay {
         Seconds::ZERO => "none".to_owned(),
         d if d.any() => length(d),
         d => format!("{} overlap", length(d.abs())),
     };
-    say(place, "pause between stations", delay(before), delay(after));
+    say(place, "station delay", delay(before), delay(after));
     let never = |s: &Settings| {
         if s.never_days.contains(&true) { days_in_words(Days::Weekdays(s.never_days)) } else { String::new() }
     };
-    say(place, "days never", never(before), never(after));
+    say(place, "no-water days", never(before), never(after));
     let omit = |s: &Settings| {
         s.omit_hours.map_or(String::new(), |h| format!("{} to {}", clock(h.from), clock(h.until)))
     };
-    say(place, "hours without a start", omit(before), omit(after));
+    say(place, "omit times", omit(before), omit(after));
     let rain = |s: &Settings| {
         s.rain_delay.map_or(String::new(), |(d, n)| format!("{n} days from {}", (pen.date)(d)))
     };
@@ -193,7 +193,7 @@ pub fn difference_by(before: &Settings, after: &Settings, pen: Pen) -> Vec<Chang
     };
     say(place, "off-season", off(before), off(after));
     let omitted = |s: &Settings| s.omit_dates.iter().map(|d| (pen.date)(*d)).collect::<Vec<_>>().join(", ");
-    say(place, "dates left out", omitted(before), omitted(after));
+    say(place, "omitted dates", omitted(before), omitted(after));
     let lead = |s: &Settings| match s.master_lead {
         (Seconds::ZERO, Seconds::ZERO) => String::new(),
         (lead, lag) => format!("{} before, {} after", length(lead), length(lag)),
@@ -245,8 +245,8 @@ mod tests {
         Program(0) station 3: – -> 7 min 30 s
         Station(3) longest cycle: – -> 6 min and 30 min soak
         Station(3) master valve: off -> on
-        Box days never: – -> Sun
-        Box off-season: – -> 1 Nov to 31 Mar
+        Controller no-water days: – -> Sun
+        Controller off-season: – -> 1 Nov to 31 Mar
         ");
         assert_eq!(difference(&after, &after), []);
     }

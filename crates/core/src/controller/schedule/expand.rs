@@ -64,8 +64,8 @@ struct Start {
     repeat: Option<(Timestamp, Seconds)>,
 }
 
-/// A percentage from outside that stands instead of the box's own: of a date, a program (by index) and a
-/// station; `None` leaves the box's own.
+/// A percentage from outside that stands instead of the controller's own: of a date, a program (by index) and a
+/// station; `None` leaves the controller's own.
 pub type Scale<'a> = &'a dyn Fn(Date, usize, u16) -> Option<Percentage>;
 
 /// Every run from a first to a last date, both included, in order of time.
@@ -199,7 +199,7 @@ impl Pass<'_> {
     }
 
     /// Lays the stations of a program one after the other. A station that soaks lets the next
-    /// ones run; when all soak, the box waits. Returns when the last run ends.
+    /// ones run; when all soak, the controller waits. Returns when the last run ends.
     fn lay(
         &self,
         of: (&Settings, &Card, Scale<'_>),
@@ -212,7 +212,7 @@ impl Pass<'_> {
         let mut clock = self.begin;
         let mut cursor = 0;
         while !waiting.is_empty() {
-            // The next station in the order of the box that is ready, going round; else the first
+            // The next station in the order of the controller that is ready, going round; else the first
             // to have soaked.
             let count = waiting.len();
             let ready = (0..count)
@@ -255,7 +255,7 @@ impl Pass<'_> {
     }
 }
 
-/// The cycles of a run time; together exactly the scaled run time (or, where the box
+/// The cycles of a run time; together exactly the scaled run time (or, where the controller
 /// scales each cycle, each scaled by itself).
 fn split(
     card: &Card,
@@ -279,7 +279,7 @@ fn split(
     cycles.into_iter().filter(|s| s.any()).collect()
 }
 
-/// How long one event of a station waters: its run time at 100 % under a percentage, cycles and the box's
+/// How long one event of a station waters: its run time at 100 % under a percentage, cycles and the controller's
 /// rounding included.
 #[must_use]
 pub fn event_length(

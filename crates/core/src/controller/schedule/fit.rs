@@ -54,7 +54,7 @@ impl Settings {
         }
         let near = |v: Percentage| card.nearest_percentage(v);
         fitted.percentages = match (&self.percentages, card.percentage_scope) {
-            (Percentages::Box(v), PercentageScope::Box) => Percentages::Box(near(*v)),
+            (Percentages::Controller(v), PercentageScope::Controller) => Percentages::Controller(near(*v)),
             (Percentages::Program(v), PercentageScope::Program) => {
                 Percentages::Program(v.iter().take(usize::from(card.programs)).map(|v| near(*v)).collect())
             }

@@ -1,4 +1,4 @@
-//! What a box is set to, and the runs that follow from it.
+//! What a controller is set to, and the runs that follow from it.
 
 mod carried;
 mod days;

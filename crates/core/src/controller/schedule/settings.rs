@@ -1,4 +1,4 @@
-//! The settings of a box, and whether its card can hold them.
+//! The settings of a controller, and whether its card can hold them.
 
 use super::Days;
 use crate::controller::{Card, PercentageScope};
@@ -12,7 +12,7 @@ use jiff::civil::{Date, Time};
 /// A program.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Program {
-    /// Its name on the box: a letter or number.
+    /// Its name on the controller: a letter or number.
     pub name: String,
     /// Whether it is switched on.
     pub active: bool,
@@ -20,7 +20,7 @@ pub struct Program {
     pub starts: Vec<Time>,
     /// Its days.
     pub days: Days,
-    /// Stations in the order of the box, with their run time at 100 %.
+    /// Stations in the order of the controller, with their run time at 100 %.
     pub run_times: Vec<(u16, Seconds)>,
     /// Repeats until an end time, if it does.
     pub repeat: Option<Repeat>,
@@ -46,8 +46,8 @@ pub struct Repeat {
 /// Percentages at the scope of the card.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Percentages {
-    /// One for the whole box.
-    Box(Percentage),
+    /// One for the whole controller.
+    Controller(Percentage),
     /// One for each program, in the order of the programs.
     Program(Vec<Percentage>),
     /// One for each month.
@@ -59,7 +59,7 @@ impl Percentages {
     #[must_use]
     pub fn of(&self, program: usize, date: Date) -> Percentage {
         match self {
-            Self::Box(value) => *value,
+            Self::Controller(value) => *value,
             Self::Program(values) => values.get(program).copied().unwrap_or(Percentage::HUNDRED),
             Self::Month(values) => *values.on(date),
         }
@@ -69,7 +69,7 @@ impl Percentages {
     #[must_use]
     pub fn all_at(&self, value: Percentage) -> Self {
         match self {
-            Self::Box(_) => Self::Box(value),
+            Self::Controller(_) => Self::Controller(value),
             Self::Program(values) => Self::Program(vec![value; values.len()]),
             Self::Month(_) => Self::Month(ByMonth::all(value)),
         }
@@ -79,7 +79,7 @@ impl Percentages {
 /// What is set for a station beyond its run times.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub struct StationSetting {
-    /// Longest cycle and least soak, when the station is cycled.
+    /// Max cycle time and least soak, when the station is cycled.
     pub cycle_and_soak: Option<(Seconds, Seconds)>,
     /// A lighting station: no percentage, no rain delay.
     pub lighting: bool,
@@ -133,7 +133,7 @@ impl YearSpan {
     }
 }
 
-/// Why a box lets nothing run on a date by its own settings; lighting runs all the same.
+/// Why a controller lets nothing run on a date by its own settings; lighting runs all the same.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Rest {
     /// A rain delay, until the first date on which it has ended.
@@ -153,10 +153,10 @@ pub enum Rest {
 /// Longest name of a program, characters.
 pub const LONGEST_PROGRAM_NAME: usize = 40;
 
-/// Everything a box is set to.
+/// Everything a controller is set to.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Settings {
-    /// The programs, in the order of the box.
+    /// The programs, in the order of the controller.
     pub programs: Vec<Program>,
     /// Percentages.
     pub percentages: Percentages,
@@ -192,7 +192,7 @@ pub struct SettingsFault {
 }
 
 impl Settings {
-    /// A box with every program of its card empty and switched off, at 100 %.
+    /// A controller with every program of its card empty and switched off, at 100 %.
     #[must_use]
     pub fn clean(card: &Card) -> Self {
         let programs: Vec<Program> = (0..card.programs)
@@ -213,7 +213,7 @@ impl Settings {
             .collect();
         Self {
             percentages: match card.percentage_scope {
-                PercentageScope::Box => Percentages::Box(Percentage::HUNDRED),
+                PercentageScope::Controller => Percentages::Controller(Percentage::HUNDRED),
                 PercentageScope::Program => Percentages::Program(vec![Percentage::HUNDRED; programs.len()]),
                 PercentageScope::Month => Percentages::Month(ByMonth::all(Percentage::HUNDRED)),
             },
@@ -238,7 +238,7 @@ impl Settings {
             .map_or(Seconds::ZERO, |(_, run_time)| *run_time)
     }
 
-    /// Sets it; zero takes the station out. Stations stay in the order of the box.
+    /// Sets it; zero takes the station out. Stations stay in the order of the controller.
     pub fn set_run_time(&mut self, program: usize, station: u16, run_time: Seconds) {
         let Some(program) = self.programs.get_mut(program) else { return };
         program.run_times.retain(|(n, _)| *n != station);
@@ -273,7 +273,7 @@ impl Settings {
         self
     }
 
-    /// Everything that makes the box rest on a date; empty on an ordinary day.
+    /// Everything that makes the controller rest on a date; empty on an ordinary day.
     #[must_use]
     pub fn rests_on(&self, date: Date) -> Vec<Rest> {
         let delay = self.rain_delay.filter(|_| self.is_delayed(date)).map(|(first, days)| Rest::RainDelay {
@@ -292,7 +292,7 @@ impl Settings {
         })
     }
 
-    /// Whether the box rests on a date.
+    /// Whether the controller rests on a date.
     #[must_use]
     pub fn rests(&self, date: Date) -> bool {
         !self.rests_on(date).is_empty()
@@ -313,7 +313,7 @@ impl Settings {
         self
     }
 
-    /// The same without rain delay, off-season and omitted dates: what would run if the box did not rest.
+    /// The same without rain delay, off-season and omitted dates: what would run if the controller did not rest.
     #[must_use]
     pub fn awake(&self) -> Self {
         Self { rain_delay: None, off_season: None, omit_dates: Vec::new(), ..self.clone() }
@@ -332,7 +332,10 @@ impl Settings {
         let mut faults = Vec::new();
         let mut say = |path: String, message: String| faults.push(SettingsFault { path, message });
         if self.programs.len() > usize::from(card.programs) {
-            say("programs".into(), format!("has {}; the box has {}", self.programs.len(), card.programs));
+            say(
+                "programs".into(),
+                format!("has {}; the controller has {}", self.programs.len(), card.programs),
+            );
         }
         for (i, program) in self.programs.iter().enumerate() {
             let at = |field: &str| format!("programs[{i}].{field}");
@@ -352,7 +355,7 @@ impl Settings {
                 say(
                     at("starts"),
                     format!(
-                        "has {}; the box has {} for a program",
+                        "has {}; the controller has {} for a program",
                         program.starts.len(),
                         card.starts_per_program
                     ),
@@ -364,7 +367,7 @@ impl Settings {
                     say(
                         at(&format!("starts[{k}]")),
                         format!(
-                            "the box sets starts in steps of {} min; the nearest is {}",
+                            "the controller sets starts in steps of {} min; the nearest is {}",
                             card.start_step_min.max(1),
                             near.strftime("%H:%M")
                         ),
@@ -374,13 +377,16 @@ impl Settings {
             for (k, (station, run_time)) in program.run_times.iter().enumerate() {
                 let path = at(&format!("run_times[{k}]"));
                 if *station == 0 || *station > card.stations {
-                    say(path.clone(), format!("station {station} is not on a box of {}", card.stations));
+                    say(
+                        path.clone(),
+                        format!("station {station} is not on a controller of {}", card.stations),
+                    );
                 }
                 if *run_time > card.longest_run {
                     say(
                         path.clone(),
                         format!(
-                            "{} s is longer than the box allows; the most is {} s",
+                            "{} s is longer than the controller allows; the most is {} s",
                             run_time.s(),
                             card.longest_run.s()
                         ),
@@ -390,7 +396,7 @@ impl Settings {
                     say(
                         path,
                         format!(
-                            "the box sets run times in steps of {} s; the nearest below is {} s",
+                            "the controller sets run times in steps of {} s; the nearest below is {} s",
                             card.run_step.s(),
                             near.s()
                         ),
@@ -400,24 +406,24 @@ impl Settings {
             let modes = card.day_modes;
             match program.days {
                 Days::Weekdays(_) if !modes.weekdays => {
-                    say(at("days"), "the box has no days of the week".into());
+                    say(at("days"), "the controller has no days of the week".into());
                 }
                 Days::Odd | Days::Even if !modes.parity => {
-                    say(at("days"), "the box has no odd and even dates".into());
+                    say(at("days"), "the controller has no odd and even dates".into());
                 }
                 Days::EveryNth { interval, .. } if interval == 0 || interval > modes.longest_interval => {
                     say(
                         at("days"),
                         match modes.longest_interval {
-                            0 => "the box cannot count days; choose weekdays or dates".to_owned(),
-                            longest => format!("every {interval} days; the box counts 1 to {longest}"),
+                            0 => "the controller cannot count days; choose weekdays or dates".to_owned(),
+                            longest => format!("every {interval} days; the controller counts 1 to {longest}"),
                         },
                     );
                 }
                 _ => {}
             }
             if program.repeat.is_some() && !card.loops {
-                say(at("repeat"), "the box cannot repeat a program; give it more starts".into());
+                say(at("repeat"), "the controller cannot repeat a program; give it more starts".into());
             }
         }
         if self.omit_dates.len() > MOST_OMITTED {
@@ -431,24 +437,24 @@ impl Settings {
         if lead > most || lag > most || lead < Seconds::ZERO || lag < Seconds::ZERO {
             say(
                 "master_lead_s".into(),
-                format!("lead and lag of the master valve go up to {most} on this box"),
+                format!("lead and lag of the master valve go up to {most} on this controller"),
             );
         }
-        self.check_box(card, &mut say);
+        self.check_controller(card, &mut say);
         faults
     }
 
     // Long: one rule after another.
-    fn check_box(&self, card: &Card, say: &mut impl FnMut(String, String)) {
+    fn check_controller(&self, card: &Card, say: &mut impl FnMut(String, String)) {
         let (values, scope): (&[Percentage], _) = match &self.percentages {
-            Percentages::Box(value) => (std::slice::from_ref(value), PercentageScope::Box),
+            Percentages::Controller(value) => (std::slice::from_ref(value), PercentageScope::Controller),
             Percentages::Program(values) => (values, PercentageScope::Program),
             Percentages::Month(values) => (values.as_slice(), PercentageScope::Month),
         };
         if scope != card.percentage_scope {
             say(
                 "percentages".into(),
-                format!("is given per {scope:?}, the box has it per {:?}", card.percentage_scope)
+                format!("is given per {scope:?}, the controller has it per {:?}", card.percentage_scope)
                     .to_lowercase(),
             );
         }
@@ -457,7 +463,7 @@ impl Settings {
                 say(
                     format!("percentages[{i}]"),
                     format!(
-                        "{value} cannot be set; the box takes {} to {} in steps of {}",
+                        "{value} cannot be set; the controller takes {} to {} in steps of {}",
                         card.percentage_min.percent(),
                         card.percentage_max.percent(),
                         card.percentage_step.percent()
@@ -469,8 +475,8 @@ impl Settings {
             say(
                 "delay_s".into(),
                 match card.longest_delay.s() {
-                    0 => "the box has no pause between stations".to_owned(),
-                    longest => format!("the box pauses at most {longest} s"),
+                    0 => "the controller has no station delay".to_owned(),
+                    longest => format!("the controller pauses at most {longest} s"),
                 },
             );
         }
@@ -478,13 +484,13 @@ impl Settings {
             say(
                 "delay_s".into(),
                 match card.longest_overlap.s() {
-                    0 => "the box cannot overlap stations; give a pause of nought or more".to_owned(),
-                    longest => format!("the box overlaps stations by at most {longest} s"),
+                    0 => "the controller cannot overlap stations; give a delay of 0 or more".to_owned(),
+                    longest => format!("the controller overlaps stations by at most {longest} s"),
                 },
             );
         }
         if self.never_days.contains(&true) && !card.day_modes.never_days {
-            say("never_days".into(), "the box has none".into());
+            say("never_days".into(), "the controller has none".into());
         }
         if self.off_season.is_some_and(|span| !span.is_real()) {
             say("off_season".into(), "names a day that no year has".into());
@@ -493,18 +499,21 @@ impl Settings {
             say("omit_hours".into(), "begins and ends at the same minute; it needs a length".into());
         }
         if self.omit_hours.is_some() && !card.omit_hours {
-            say("omit_hours".into(), "the box has none".into());
+            say("omit_hours".into(), "the controller has none".into());
         }
         if let Some((_, days)) = self.rain_delay
             && days > card.longest_rain_delay_days
         {
-            say("rain_delay".into(), format!("the box delays at most {} days", card.longest_rain_delay_days));
+            say(
+                "rain_delay".into(),
+                format!("the controller delays at most {} days", card.longest_rain_delay_days),
+            );
         }
         for (number, station) in &self.stations {
             if station.cycle_and_soak.is_some() && !card.cycle_and_soak {
                 say(
                     format!("stations[{number}]"),
-                    "the box has no cycle and soak; use several starts".into(),
+                    "the controller has no cycle and soak; use several starts".into(),
                 );
             }
             if station.cycle_and_soak.is_some_and(|(cycle, _)| !cycle.any()) {
@@ -512,7 +521,7 @@ impl Settings {
             }
             let mut lacks = |set: bool, has: bool, what: &str| {
                 if set && !has {
-                    say(format!("stations[{number}]"), format!("the box has no {what}"));
+                    say(format!("stations[{number}]"), format!("the controller has no {what}"));
                 }
             };
             lacks(station.lighting, card.lighting, "lighting stations");
@@ -525,7 +534,7 @@ impl Settings {
                 "computed run times, so every station runs the minutes of its programs",
             );
             if *number == 0 || *number > card.stations {
-                say(format!("stations[{number}]"), format!("is not on a box of {}", card.stations));
+                say(format!("stations[{number}]"), format!("is not on a controller of {}", card.stations));
             }
         }
     }

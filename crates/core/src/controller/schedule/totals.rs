@@ -37,7 +37,7 @@ impl ProgramTotal {
 /// What each program comes to, seen from a day on.
 #[must_use]
 pub fn program_totals(settings: &Settings, card: &Card, tz: &TimeZone, from: Date) -> Vec<ProgramTotal> {
-    // Other programs may hold one up, so the whole box is laid out, once for a day.
+    // Other programs may hold one up, so the whole controller is laid out, once for a day.
     let mut laid_out: BTreeMap<Date, Vec<ScheduledRun>> = BTreeMap::new();
     let totals = settings.programs.iter().enumerate().map(|(index, program)| {
         let mut total = ProgramTotal {

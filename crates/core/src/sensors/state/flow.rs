@@ -26,7 +26,7 @@ pub enum FlowAlarmKind {
     Leak,
 }
 
-/// A flow that is not as it should be.
+/// A flow that is not no change needed.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct FlowAlarm {
     /// When.

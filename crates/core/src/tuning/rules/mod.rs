@@ -1,7 +1,7 @@
 //! One story for each cause that could be, with the facts that were seen. Three files: what is wrong at a zone, what
-//! is wrong at a box, what is wrong at a sensor.
+//! is wrong at a controller, what is wrong at a sensor.
 
-mod boxes;
+mod controllers;
 mod sensors;
 mod zones;
 
@@ -14,10 +14,10 @@ use super::weigh::{Case, Fact};
 pub(super) fn all(picture: &Picture<'_>) -> (Vec<Fact>, Vec<Case>) {
     let (mut facts, mut cases) = (Vec::new(), vec![nothing(picture)]);
     zones::facts(picture, &mut facts);
-    boxes::facts(picture, &mut facts);
+    controllers::facts(picture, &mut facts);
     sensors::facts(picture, &mut facts);
     zones::cases(picture, &mut cases);
-    boxes::cases(picture, &mut cases);
+    controllers::cases(picture, &mut cases);
     sensors::cases(picture, &mut cases);
     (facts, cases)
 }

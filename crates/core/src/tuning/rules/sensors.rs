@@ -1,6 +1,6 @@
 //! What is wrong at a sensor: where it hangs, what it is set to, whom it holds and who does not listen.
 
-use crate::account::running::{BoxRun, Holder, SensorFacts};
+use crate::account::running::{ControllerRun, Holder, SensorFacts};
 use crate::account::sensed::stands;
 use crate::ground::plant::Sky;
 use crate::quantity::time::Seconds;
@@ -8,7 +8,7 @@ use crate::sensors::mapping::proposed;
 use crate::sensors::state::Cause as HoldCause;
 use crate::sensors::{COMMON_RAIN_THRESHOLD, Sense};
 use crate::tuning::cause::{Cause, Evidence, Settle};
-use crate::tuning::picture::{BoxPicture, LOOK_BACK_DAYS, Picture, ZonePicture};
+use crate::tuning::picture::{ControllerPicture, LOOK_BACK_DAYS, Picture, ZonePicture};
 use crate::tuning::visit::{Looks, Sign};
 use crate::tuning::weigh::{Case, Fact, FactId};
 use jiff::{SignedDuration, Timestamp};
@@ -24,21 +24,21 @@ const REFUSES_MOST: f64 = 0.6;
 /// Windows that say something.
 const LEAST_WINDOWS: usize = 3;
 
-/// A sensor of a box in a picture.
-struct Hung<'p, 'a> {
+/// A sensor of a controller in a picture.
+struct Installed<'p, 'a> {
     picture: &'p Picture<'a>,
-    own: &'p BoxPicture<'a>,
+    own: &'p ControllerPicture<'a>,
     at: usize,
     facts: &'a SensorFacts,
 }
 
-impl<'p, 'a> Hung<'p, 'a> {
+impl<'p, 'a> Installed<'p, 'a> {
     fn all(picture: &'p Picture<'a>) -> Vec<Self> {
-        let of = |own: &'p BoxPicture<'a>| {
+        let of = |own: &'p ControllerPicture<'a>| {
             let sensors = own.facts.sensors.iter().enumerate();
             sensors.map(move |(at, facts)| Self { picture, own, at, facts })
         };
-        picture.boxes.iter().flat_map(of).collect()
+        picture.controllers.iter().flat_map(of).collect()
     }
 
     fn number(&self) -> u8 {
@@ -54,7 +54,7 @@ impl<'p, 'a> Hung<'p, 'a> {
         &'r self,
         zone: &'r ZonePicture<'a>,
         of: fn(&HoldCause) -> bool,
-    ) -> impl Iterator<Item = &'r BoxRun> {
+    ) -> impl Iterator<Item = &'r ControllerRun> {
         let by = move |holder: &Holder| matches!(holder, Holder::Sensor { sensor, hold } if *sensor == self.at && of(&hold.cause));
         zone.held.iter().copied().filter(move |r| r.held_by.iter().any(by))
     }
@@ -65,14 +65,14 @@ impl<'p, 'a> Hung<'p, 'a> {
 
     /// Zones that it held for rain in these days.
     fn zones_held(&self) -> Vec<&'p ZonePicture<'a>> {
-        self.picture.of_box(self.number()).filter(|z| self.held_for_rain(z) > 0).collect()
+        self.picture.of_controller(self.number()).filter(|z| self.held_for_rain(z) > 0).collect()
     }
 
     /// Zones that feel what it feels.
     fn zones_felt(&self) -> Vec<&'p ZonePicture<'a>> {
         let felt =
             |z: &&ZonePicture<'_>| proposed(Sense::Rain, z.zone, None).holds && z.zone.sky == Sky::Open;
-        self.picture.of_box(self.number()).filter(felt).collect()
+        self.picture.of_controller(self.number()).filter(felt).collect()
     }
 
     /// Whether it should hold by the record.
@@ -109,7 +109,7 @@ impl<'p, 'a> Hung<'p, 'a> {
     /// Runs of zones in the rain that it held for less rain than the common threshold.
     fn small_holds(&self) -> usize {
         let small = |c: &HoldCause| matches!(c, HoldCause::Rain { fallen_mm, .. } if *fallen_mm < COMMON_RAIN_THRESHOLD.mm());
-        let zones = self.picture.of_box(self.number()).filter(|z| z.zone.sky == Sky::Open);
+        let zones = self.picture.of_controller(self.number()).filter(|z| z.zone.sky == Sky::Open);
         zones.map(|z| self.held(z, small).count()).max().unwrap_or(0)
     }
 
@@ -120,7 +120,7 @@ impl<'p, 'a> Hung<'p, 'a> {
     /// A probe: the zone that it decides for, with windows refused of windows decided.
     fn refusals(&self) -> Option<(&'p ZonePicture<'a>, usize, usize)> {
         let station = self.facts.sensor.placement.probe_station?;
-        let zone = self.picture.of_box(self.number()).find(|z| z.zone.number == station)?;
+        let zone = self.picture.of_controller(self.number()).find(|z| z.zone.number == station)?;
         let refused = self.held(zone, |c| matches!(c, HoldCause::WetSoil { .. })).count();
         (zone.runs >= LEAST_WINDOWS).then_some((zone, refused, zone.runs))
     }
@@ -150,7 +150,7 @@ fn by_looks<'a>(zones: impl Iterator<Item = &'a ZonePicture<'a>>, looks: Looks, 
 
 // Long: one fact after another.
 pub(super) fn facts(picture: &Picture<'_>, facts: &mut Vec<Fact>) {
-    for hung in Hung::all(picture) {
+    for hung in Installed::all(picture) {
         let (number, at) = (hung.number(), hung.at);
         let mut put = |id, cost, evidence| facts.push(Fact { id, cost, evidence });
         if let Some(seen) = picture.sensor(hung.facts) {
@@ -177,7 +177,7 @@ pub(super) fn facts(picture: &Picture<'_>, facts: &mut Vec<Fact>) {
                 let id = FactId::Own(Cause::ThresholdSmall, number, place(at));
                 put(id, cost, Evidence::SmallRain { threshold, runs });
             }
-            for zone in picture.of_box(number) {
+            for zone in picture.of_controller(number) {
                 let station = zone.zone.number;
                 let held = hung.held_for_rain(zone);
                 if zone.zone.sky != Sky::Open && held > 0 {
@@ -211,13 +211,13 @@ pub(super) fn facts(picture: &Picture<'_>, facts: &mut Vec<Fact>) {
     }
 }
 
-/// The place of a sensor of a box, where a station would stand.
+/// The place of a sensor of a controller, where a station would stand.
 fn place(at: usize) -> u16 {
     u16::try_from(at).unwrap_or(u16::MAX)
 }
 
 pub(super) fn cases(picture: &Picture<'_>, cases: &mut Vec<Case>) {
-    for hung in Hung::all(picture) {
+    for hung in Installed::all(picture) {
         if hung.senses(Sense::Rain) {
             cases.extend([sheltered(&hung), sprayed(&hung), slow(&hung)]);
             cases.extend(small(&hung));
@@ -230,7 +230,7 @@ pub(super) fn cases(picture: &Picture<'_>, cases: &mut Vec<Case>) {
     }
 }
 
-fn new(hung: &Hung<'_, '_>, cause: Cause, rare: f64, settle: Settle) -> Case {
+fn new(hung: &Installed<'_, '_>, cause: Cause, rare: f64, settle: Settle) -> Case {
     Case::new(cause, rare, settle).at_sensor(hung.number(), &hung.facts.sensor.name)
 }
 
@@ -262,7 +262,7 @@ fn makes(case: &mut Case, zones: &[&ZonePicture<'_>], looks: Looks) {
     }
 }
 
-fn sheltered(hung: &Hung<'_, '_>) -> Case {
+fn sheltered(hung: &Installed<'_, '_>) -> Case {
     let mut case = new(hung, Cause::GaugeSheltered, 3.8, Settle::LookAtSensor);
     let seen = hung.picture.sensor(hung.facts);
     case.explains(FactId::Covered(hung.number(), hung.at));
@@ -285,7 +285,7 @@ fn sheltered(hung: &Hung<'_, '_>) -> Case {
     case
 }
 
-fn sprayed(hung: &Hung<'_, '_>) -> Case {
+fn sprayed(hung: &Installed<'_, '_>) -> Case {
     let mut case = new(hung, Cause::GaugeSprayed, 3.8, Settle::LookAtSensor);
     let seen = hung.picture.sensor(hung.facts);
     case.explains(FactId::Sprayed(hung.number(), hung.at));
@@ -299,7 +299,7 @@ fn sprayed(hung: &Hung<'_, '_>) -> Case {
     case
 }
 
-fn slow(hung: &Hung<'_, '_>) -> Case {
+fn slow(hung: &Installed<'_, '_>) -> Case {
     let mut case = new(hung, Cause::SensorSlowToDry, 3.6, Settle::TripTest);
     let seen = hung.picture.sensor(hung.facts);
     case.explains(FactId::HoldsTooLong(hung.number(), hung.at));
@@ -318,7 +318,7 @@ fn slow(hung: &Hung<'_, '_>) -> Case {
     case
 }
 
-fn small(hung: &Hung<'_, '_>) -> Option<Case> {
+fn small(hung: &Installed<'_, '_>) -> Option<Case> {
     if !hung.is_small() || hung.small_holds() == 0 || hung.holds_too_long() {
         return None;
     }
@@ -337,8 +337,8 @@ fn small(hung: &Hung<'_, '_>) -> Option<Case> {
     Some(case)
 }
 
-fn roofed(hung: &Hung<'_, '_>) -> Vec<Case> {
-    let roofed = hung.picture.of_box(hung.number()).filter(|z| z.zone.sky != Sky::Open);
+fn roofed(hung: &Installed<'_, '_>) -> Vec<Case> {
+    let roofed = hung.picture.of_controller(hung.number()).filter(|z| z.zone.sky != Sky::Open);
     let held = roofed.filter(|z| hung.held_for_rain(z) > 0);
     held.map(|zone| {
         let mut case = Case::new(Cause::SensorOnRoofedZone, 2.4, Settle::LookAtSensor).at_zone(zone.key());
@@ -351,9 +351,9 @@ fn roofed(hung: &Hung<'_, '_>) -> Vec<Case> {
     .collect()
 }
 
-/// Zones that run through a hold: by what is known of the box, or, where nothing is known, all of them.
-fn ignored(hung: &Hung<'_, '_>) -> Vec<Case> {
-    let zones = hung.picture.of_box(hung.number()).filter(|z| z.zone.sky == Sky::Open);
+/// Zones that run through a hold: by what is known of the controller, or, where nothing is known, all of them.
+fn ignored(hung: &Installed<'_, '_>) -> Vec<Case> {
+    let zones = hung.picture.of_controller(hung.number()).filter(|z| z.zone.sky == Sky::Open);
     let known = zones.filter(|z| hung.ran_in_hold(z) > 0).map(|zone| {
         let mut case = Case::new(Cause::SensorIgnored, 2.4, Settle::TripTest).at_zone(zone.key());
         case.sensor = Some(hung.facts.sensor.name.clone());
@@ -385,7 +385,7 @@ fn ignored(hung: &Hung<'_, '_>) -> Vec<Case> {
 }
 
 /// A soil probe that refuses too late or too early.
-fn probe(hung: &Hung<'_, '_>) -> Option<Case> {
+fn probe(hung: &Installed<'_, '_>) -> Option<Case> {
     let (zone, refused, of) = hung.refusals()?;
     let threshold_pct = hung.facts.sensor.setting.soil_threshold_pct?;
     let range = hung.probe_range();

@@ -90,7 +90,7 @@ pub(super) fn facts(picture: &Picture<'_>, facts: &mut Vec<Fact>) {
             });
         }
         if let Some((shown, known)) = other_minutes(picture, zone) {
-            let evidence = Evidence::BoxShowsMinutes { shown, known };
+            let evidence = Evidence::ControllerShowsMinutes { shown, known };
             facts.push(Fact { id: FactId::Minutes(key), cost: 4.5, evidence });
         }
     }
@@ -114,7 +114,7 @@ fn short(picture: &Picture<'_>, zone: &ZonePicture<'_>) -> Option<f64> {
 
 /// The longest cycle of a zone and the longest that its soil takes, where that is shorter.
 fn long_cycle(picture: &Picture<'_>, zone: &ZonePicture<'_>) -> Option<(Seconds, Seconds)> {
-    let own = picture.boxes.iter().find(|b| b.facts.number == zone.zone.box_number)?;
+    let own = picture.controllers.iter().find(|b| b.facts.number == zone.zone.controller_number)?;
     let longest = own.there.zone(zone.zone.number)?.longest_cycle()?;
     let set = own.runs.iter().filter(|r| r.run.station == zone.zone.number).map(|r| r.run.length()).max()?;
     let over = set.minutes().min_value() > CYCLE_OVER * longest.minutes().min_value();
@@ -124,18 +124,20 @@ fn long_cycle(picture: &Picture<'_>, zone: &ZonePicture<'_>) -> Option<(Seconds,
 /// What a zone gets of what it asks for, and the middle of the others, when it stands alone.
 fn alone(picture: &Picture<'_>, zone: &ZonePicture<'_>) -> Option<(f64, f64)> {
     let gets = zone.gets?;
-    let own_box = || picture.of_box(zone.zone.box_number).filter(|z| z.key() != zone.key());
+    let own_controller =
+        || picture.of_controller(zone.zone.controller_number).filter(|z| z.key() != zone.key());
     // Zones of one program share its percentage and days: what they share is no zone's own.
-    let mates: Vec<f64> = own_box().filter(|z| z.programs == zone.programs).filter_map(|z| z.gets).collect();
-    let others = if mates.is_empty() { own_box().filter_map(|z| z.gets).collect() } else { mates };
+    let mates: Vec<f64> =
+        own_controller().filter(|z| z.programs == zone.programs).filter_map(|z| z.gets).collect();
+    let others = if mates.is_empty() { own_controller().filter_map(|z| z.gets).collect() } else { mates };
     let others = middle(others)?;
     let off = (gets < SHORT && others > gets * ALONE) || (gets > MUCH && gets > others * ALONE);
     off.then_some((gets, others))
 }
 
-/// The run time that a box shows for a zone, and the known one, where they differ.
+/// The run time that a controller shows for a zone, and the known one, where they differ.
 fn other_minutes(picture: &Picture<'_>, zone: &ZonePicture<'_>) -> Option<(Seconds, Seconds)> {
-    let own = picture.boxes.iter().find(|b| b.facts.number == zone.zone.box_number)?;
+    let own = picture.controllers.iter().find(|b| b.facts.number == zone.zone.controller_number)?;
     let (seen, settings) = (own.seen?, own.settings?);
     seen.programs.iter().find_map(|(program, seen)| {
         let shown = *seen.minutes.get(&zone.zone.number)?;
@@ -242,7 +244,7 @@ fn runoff(picture: &Picture<'_>, zone: &ZonePicture<'_>) -> Case {
     match long_cycle(picture, zone) {
         // That the cycles are too long is known, whether or not somebody saw the water run.
         Some(_) => {
-            case.explains(FactId::Own(Cause::RunoffCycles, zone.zone.box_number, zone.zone.number));
+            case.explains(FactId::Own(Cause::RunoffCycles, zone.zone.controller_number, zone.zone.number));
             case.explains(FactId::Sign(zone.key(), Sign::Runoff));
         }
         None => case.shows(picture, zone.key(), Sign::Runoff),
@@ -251,7 +253,7 @@ fn runoff(picture: &Picture<'_>, zone: &ZonePicture<'_>) -> Case {
     if zone.looks() == Some(Looks::Dry) {
         case.makes(zone.key(), Looks::Dry);
     }
-    let own = picture.boxes.iter().find(|b| b.facts.number == zone.zone.box_number);
+    let own = picture.controllers.iter().find(|b| b.facts.number == zone.zone.controller_number);
     let there = own.and_then(|b| b.there.zone(zone.zone.number)).and_then(|z| z.longest_cycle());
     let runs = own.map_or(&[][..], |b| b.runs).iter().filter(|r| r.run.station == zone.zone.number);
     let set = runs.map(|r| r.run.length()).max();
@@ -323,7 +325,7 @@ fn holds_less(found: Texture, surveyed: Texture) -> bool {
     found.available_mm_per_m() < surveyed.available_mm_per_m()
 }
 
-/// One zone's run time: it stands alone, or the box shows another.
+/// One zone's run time: it stands alone, or the controller shows another.
 fn minutes(picture: &Picture<'_>, zone: &ZonePicture<'_>, cases: &mut Vec<Case>) {
     let key = zone.key();
     let (alone, other) = (alone(picture, zone), other_minutes(picture, zone));
@@ -331,7 +333,7 @@ fn minutes(picture: &Picture<'_>, zone: &ZonePicture<'_>, cases: &mut Vec<Case>)
     if alone.is_none() && other.is_none() && short.is_none() {
         return;
     }
-    let mut case = Case::new(Cause::MinutesWrong, 2.4, Settle::ReadBox).at_zone(key);
+    let mut case = Case::new(Cause::MinutesWrong, 2.4, Settle::ReadController).at_zone(key);
     if alone.is_some() {
         case.explains(FactId::Alone(key));
     }

@@ -22,7 +22,7 @@ struct Query {
     #[serde(default)]
     unit: String,
     text: String,
-    /// How fast the zone of a station applies water, mm/h, and the steps in which its box is set, seconds.
+    /// How fast the zone of a station applies water, mm/h, and the steps in which its controller is set, seconds.
     rate: Option<f64>,
     step: Option<i64>,
     /// The day at the site; of the server's clock where there is none.

@@ -1,9 +1,9 @@
-//! Budget: the percentages of a box, the error they leave, what lessens it, and this week's value.
+//! Budget: the percentages of a controller, the error they leave, what lessens it, and this week's value.
 
 mod results;
 mod view;
 
-use crate::page::box_version::{BoxVersion, Sayings};
+use crate::page::controller_version::{ControllerVersion, Sayings};
 use crate::page::frame::{Chapter, Frame};
 use crate::server::address;
 use crate::server::error::{PageError, page, see_other};
@@ -26,7 +26,12 @@ use upland_store::settings::SettingsKind;
 use view::BudgetPage;
 
 pub(crate) fn routes(config: &mut web::ServiceConfig) {
-    config.service(first_box).service(budget_page).service(set_month).service(set_week).service(improve);
+    config
+        .service(first_controller)
+        .service(budget_page)
+        .service(set_month)
+        .service(set_week)
+        .service(improve);
 }
 
 /// What the page is asked for.
@@ -50,18 +55,20 @@ impl Query {
 }
 
 #[get("/sites/{id}/budget")]
-async fn first_box(here: AtSite) -> Result<HttpResponse, PageError> {
+async fn first_controller(here: AtSite) -> Result<HttpResponse, PageError> {
     let loaded = Arc::clone(&here.facts);
-    match loaded.boxes.first() {
-        Some(first) => Ok(see_other(&format!("{}/budget", address::site_box(here.id(), first.number())))),
-        None => page(&view::NoBox {
+    match loaded.controllers.first() {
+        Some(first) => {
+            Ok(see_other(&format!("{}/budget", address::site_controller(here.id(), first.number()))))
+        }
+        None => page(&view::NoController {
             frame: Frame::of_site(&here, "Budget", Chapter::Budget)?,
             site_id: here.id(),
         }),
     }
 }
 
-#[get("/sites/{id}/boxes/{number}/budget")]
+#[get("/sites/{id}/controllers/{number}/budget")]
 async fn budget_page(
     here: AtSite,
     path: web::Path<(i64, u8)>,
@@ -113,17 +120,17 @@ async fn save(
         Err(_) => format!("{}/budget", bench.path()),
     };
     let say = Sayings {
-        done: &|version| format!("{text} It is version {version}; set it at the box too."),
+        done: &|version| format!("{text} It is version {version}; set it at the controller too."),
         done_at: back.clone(),
-        meanwhile: "This is the budget against it; look again.",
+        meanwhile: "This is the budget compared with it; check again.",
         again_at: back,
         undo: true,
     };
-    BoxVersion { settings, kind: SettingsKind::Changed, reason, base }.save(here, bench, say).await
+    ControllerVersion { settings, kind: SettingsKind::Changed, reason, base }.save(here, bench, say).await
 }
 
-/// Sets the best percentages of a month; a box that holds twelve takes all.
-#[post("/sites/{id}/boxes/{number}/budget/month")]
+/// Sets the best percentages of a month; a controller that holds twelve takes all.
+#[post("/sites/{id}/controllers/{number}/budget/month")]
 async fn set_month(
     EditorAt(here): EditorAt,
     path: web::Path<(i64, u8)>,
@@ -153,7 +160,7 @@ async fn set_month(
 }
 
 /// Sets this week's percentages.
-#[post("/sites/{id}/boxes/{number}/budget/week")]
+#[post("/sites/{id}/controllers/{number}/budget/week")]
 async fn set_week(
     EditorAt(here): EditorAt,
     path: web::Path<(i64, u8)>,
@@ -170,7 +177,7 @@ async fn set_week(
 }
 
 /// Applies what lessens the error.
-#[post("/sites/{id}/boxes/{number}/budget/improve")]
+#[post("/sites/{id}/controllers/{number}/budget/improve")]
 async fn improve(
     EditorAt(here): EditorAt,
     path: web::Path<(i64, u8)>,

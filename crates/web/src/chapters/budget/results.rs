@@ -42,7 +42,7 @@ pub(crate) struct Results {
 }
 
 impl Results {
-    /// The figures of a box, computed once for the same facts.
+    /// The figures of a controller, computed once for the same facts.
     pub fn of(state: &AppState, bench: &Workbench, asked: Asked) -> Result<Arc<Self>, PageError> {
         let of = (bench.path(), bench.today, asked);
         let settings = bench.saved().map_or(0, |s| s.version);
@@ -50,7 +50,7 @@ impl Results {
         Ok(state.cache.once(facts, |_| 60, || Ok(Self::compute(bench, asked)))?)
     }
 
-    /// The figures of a box.
+    /// The figures of a controller.
     pub fn compute(bench: &Workbench, Asked { rain, measure }: Asked) -> Self {
         let (climate, today, year) = (&bench.climate, bench.today, bench.today.year());
         let (installation, settings) = (&bench.installation, bench.settings());

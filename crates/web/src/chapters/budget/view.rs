@@ -27,10 +27,10 @@ const FAR: f64 = 0.4;
 /// Zones named as worst.
 const WORST: usize = 3;
 
-/// A site without a box.
+/// A site without a controller.
 #[derive(Template)]
 #[template(path = "chapters/budget/none.html")]
-pub(super) struct NoBox {
+pub(super) struct NoController {
     pub frame: Frame,
     pub site_id: i64,
 }
@@ -94,14 +94,14 @@ pub(super) struct SchoolRow {
     pub water: String,
 }
 
-/// The page of a box's budget.
+/// The page of a controller's budget.
 #[derive(Template)]
 #[template(path = "chapters/budget/page.html")]
 pub(super) struct BudgetPage {
     pub frame: Frame,
     pub path: String,
     pub site_id: i64,
-    pub boxes: Vec<(u8, String)>,
+    pub controllers: Vec<(u8, String)>,
     pub number: u8,
     pub base_version: i32,
     pub runs: bool,
@@ -142,7 +142,7 @@ fn percent(value: f64) -> String {
 
 fn slot_name(slot: PercentageSlot, settings: &Settings) -> String {
     match slot {
-        PercentageSlot::Box => "Whole box".to_owned(),
+        PercentageSlot::Controller => "Whole controller".to_owned(),
         PercentageSlot::Program(p) => {
             format!("Program {}", settings.programs.get(p).map_or("", |p| p.name.as_str()))
         }
@@ -157,7 +157,7 @@ fn slot_words(slots: &[PercentageSlot], values: &[Option<Percentage>], settings:
         .map(|(slot, value)| {
             let value = value.map_or("off".to_owned(), |v| v.to_string());
             match slot {
-                PercentageSlot::Box => value,
+                PercentageSlot::Controller => value,
                 PercentageSlot::Program(p) => {
                     format!("{} {value}", settings.programs.get(*p).map_or("", |p| p.name.as_str()))
                 }
@@ -288,7 +288,7 @@ impl Maker<'_> {
                         .slots
                         .iter()
                         .map(|slot| match slot {
-                            PercentageSlot::Box => Some(record.settings.percentages.of(0, from)),
+                            PercentageSlot::Controller => Some(record.settings.percentages.of(0, from)),
                             PercentageSlot::Program(p) => Some(record.settings.percentages.of(*p, from)),
                         })
                         .collect()
@@ -383,8 +383,8 @@ impl BudgetPage {
         Ok(Self {
             path: bench.path(),
             site_id: bench.loaded.site.id.number(),
-            boxes: bench.loaded.box_names(),
-            number: bench.installation.box_number,
+            controllers: bench.loaded.controller_names(),
+            number: bench.installation.controller_number,
             base_version: bench.saved().map_or(0, |s| s.version),
             runs: !found.zones.is_empty(),
             rain: rain.code(),
@@ -415,7 +415,7 @@ impl BudgetPage {
                 "Over a year these percentages leave {}; {}.{}",
                 left(found.outcome),
                 if (found.as_set.cost - found.at_100.cost).abs() < 1e-9 {
-                    format!("as set now, which comes to 100 % all year, {}", left(found.as_set))
+                    format!("as set now, 100 % all year, {}", left(found.as_set))
                 } else if found.outcome.cost < found.as_set.cost - 0.005 {
                     format!("as set now {}; at 100 % {}", left(found.as_set), left(found.at_100))
                 } else {
@@ -466,7 +466,7 @@ impl BudgetPage {
                 depth(units, advice.rain),
                 match advice.expected_days {
                     0 => String::new(),
-                    n => format!("; {} of them without a record, normals stand in", in_words(n as usize)),
+                    n => format!("; {} of them without a record, normals used", in_words(n as usize)),
                 }
             ),
             week_change: advice.is_a_change(),
@@ -551,14 +551,14 @@ mod tests {
     }
 
     #[test]
-    fn this_week_sets_the_month_of_a_box_that_holds_twelve() {
+    fn this_week_sets_the_month_of_a_controller_that_holds_twelve() {
         let bench = fixture::workbench();
         let mut settings = bench.settings();
         settings.percentages =
             Percentages::Month(upland_core::quantity::month::ByMonth::all(Percentage::HUNDRED));
         let advice = WeekAdvice {
             from: bench.today,
-            slots: vec![PercentageSlot::Box],
+            slots: vec![PercentageSlot::Controller],
             best: vec![Some(Percentage::from_percent(70))],
             set: vec![Percentage::HUNDRED],
             zones: Vec::new(),

@@ -66,7 +66,7 @@ fn line(code: String, id: Option<i64>, card: &Card) -> CardLine {
             "none".into()
         } else {
             let scope = match card.percentage_scope {
-                PercentageScope::Box => "whole box",
+                PercentageScope::Controller => "whole controller",
                 PercentageScope::Program => "by program",
                 PercentageScope::Month => "by month",
             };
@@ -104,7 +104,7 @@ async fn list_page(
     page_with(
         status,
         &ListPage {
-            frame: Frame::new(who, "Controller cards")?,
+            frame: Frame::new(who, "Controller types")?,
             own: own.iter().map(|e| line(format!("{OWN}{}", e.id), Some(e.id), &e.item)).collect(),
             generic: generic().iter().map(|(code, card)| line((*code).to_owned(), None, card)).collect(),
             problems,
@@ -137,7 +137,7 @@ fn edit(
     errors: &[FieldError],
     merged: Option<(Vec<String>, String)>,
 ) -> Result<HttpResponse, PageError> {
-    let title = entry.map_or("New card".to_owned(), |e| e.item.name.clone());
+    let title = entry.map_or("New controller type".to_owned(), |e| e.item.name.clone());
     let form = card_form::form(texts, errors);
     let (both, their_name) = merged.unwrap_or_default();
     let label =
@@ -183,7 +183,11 @@ async fn create(
         Ok(card) => {
             let (user, name) = (who.user.id, card.name.clone());
             let id = with_store(&state, move |store| store.create_library_entry(&card, user)).await?;
-            flash(&who.session, format!("The card {name} is made."), Some(format!("/cards/{id}/remove")))?;
+            flash(
+                &who.session,
+                format!("The controller type {name} is made."),
+                Some(format!("/cards/{id}/remove")),
+            )?;
             Ok(see_other("/cards"))
         }
         Err(errors) => edit(&who, StatusCode::UNPROCESSABLE_ENTITY, None, &fields.0, &errors, None),
@@ -197,14 +201,14 @@ async fn open_file(
     payload: Multipart,
 ) -> Result<HttpResponse, PageError> {
     let file = upload::read(&who.session, payload, card_file::MAX_BYTES).await?;
-    let read = file.read_with("a card has about one", card_file::read);
+    let read = file.read_with("a controller type has about one", card_file::read);
     match read {
         Ok(card) => {
             let (user, name) = (who.user.id, card.name.clone());
             let id = with_store(&state, move |store| store.create_library_entry(&card, user)).await?;
             flash(
                 &who.session,
-                format!("The card {name} is taken from {}.", file.file_name),
+                format!("The controller type {name} is imported from {}.", file.file_name),
                 Some(format!("/cards/{id}/remove")),
             )?;
             Ok(see_other("/cards"))
@@ -253,7 +257,7 @@ async fn save(
             return edit(&who, StatusCode::UNPROCESSABLE_ENTITY, Some(&as_sent), &fields.0, &errors, None);
         }
     };
-    let text = format!("{} is saved. Boxes that were made from it keep their own copy.", card.name);
+    let text = format!("{} is saved. Controllers that were made from it keep their own copy.", card.name);
     match keep(&state, &who, id, (card, &fields), card_form::texts).await? {
         Kept::Saved => {
             flash(&who.session, text, None)?;
@@ -278,7 +282,7 @@ async fn remove(
     _fields: Fields,
 ) -> Result<HttpResponse, PageError> {
     let name = entry::<Card>(&state, *id).await?.item.name;
-    shelve::<Card>(&state, &who, ("/cards", *id), true, format!("{name} is off the list.")).await
+    shelve::<Card>(&state, &who, ("/cards", *id), true, format!("{name} is removed from the list.")).await
 }
 
 #[post("/cards/{id}/restore")]
@@ -288,7 +292,7 @@ async fn restore(
     id: web::Path<i64>,
     _fields: Fields,
 ) -> Result<HttpResponse, PageError> {
-    shelve::<Card>(&state, &who, ("/cards", *id), false, "The card is back.".into()).await
+    shelve::<Card>(&state, &who, ("/cards", *id), false, "The controller type is back.".into()).await
 }
 
 #[get("/schemas/settings-v1.json")]
@@ -314,7 +318,7 @@ mod tests {
             .collect();
         insta::assert_snapshot!(lines.join("\n"), @r"
         twelve: 12 stations, 3 programs of 4 starts | by program, 10 to 200 in 10s | built in | wait
-        small-indoor: 6 stations, 2 programs of 3 starts | whole box, 10 to 150 in 10s | from starts | wait
+        small-indoor: 6 stations, 2 programs of 3 starts | whole controller, 10 to 150 in 10s | from starts | wait
         monthly: 24 stations, 4 programs of 8 starts | by month, 0 to 200 in 5s | built in | wait
         two-wire: 48 stations, 8 programs of 8 starts | by program, 0 to 300 in 1s | built in | run together
         hose-valve: 1 station, 1 program of 6 starts | none | from starts | wait

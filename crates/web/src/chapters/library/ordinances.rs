@@ -195,7 +195,7 @@ async fn create(
             let id = with_store(&state, move |store| store.create_library_entry(&ordinance, user)).await?;
             flash(
                 &who.session,
-                format!("{name} is written. Apply it to a site under Programs."),
+                format!("{name} is saved. Apply it to a site under Programs."),
                 Some(format!("/ordinances/{id}/remove")),
             )?;
             Ok(see_other("/ordinances"))
@@ -218,7 +218,7 @@ async fn open_file(
             let id = with_store(&state, move |store| store.create_library_entry(&ordinance, user)).await?;
             flash(
                 &who.session,
-                format!("{name} is taken from {}.", file.file_name),
+                format!("{name} is imported from {}.", file.file_name),
                 Some(format!("/ordinances/{id}/remove")),
             )?;
             Ok(see_other("/ordinances"))
@@ -268,7 +268,7 @@ async fn save_as_copy(
     let copy = ordinance.name.clone();
     let id = with_store(state, move |store| store.create_library_entry(&ordinance, user)).await?;
     let text = format!(
-        "Sites that you do not see keep to {name}, so it stays as it was. Your change is saved as {copy}: apply it to your sites under Programs."
+        "Sites that you do not see apply {name}, so it stays as it was. Your change is saved as {copy}: apply it to your sites under Programs."
     );
     flash(&who.session, text, Some(format!("/ordinances/{id}/remove")))?;
     Ok(see_other("/ordinances"))
@@ -298,7 +298,7 @@ async fn save(
     if binds_outside(&state, &who, id).await? {
         return save_as_copy(&state, &who, ordinance).await;
     }
-    let text = format!("{} is saved; it holds at once on every site that keeps to it.", ordinance.name);
+    let text = format!("{} is saved; it takes effect at once on every site that applies it.", ordinance.name);
     match keep(&state, &who, id, (ordinance, &fields), ordinance_form::texts).await? {
         Kept::Saved => {
             flash(&who.session, text, None)?;
@@ -324,7 +324,7 @@ async fn remove(
 ) -> Result<HttpResponse, PageError> {
     let name = entry::<Ordinance>(&state, *id).await?.item.name;
     if binds_outside(&state, &who, *id).await? {
-        let text = format!("{name} stays: sites that you do not see keep to it. Ask the owner to remove it.");
+        let text = format!("{name} stays: sites that you do not see apply it. Ask the owner to remove it.");
         flash(&who.session, text, None)?;
         return Ok(see_other("/ordinances"));
     }
@@ -333,7 +333,7 @@ async fn remove(
         &who,
         ("/ordinances", *id),
         true,
-        format!("{name} is off the list. Sites that keep to it still do."),
+        format!("{name} is removed from the list. Sites that apply it keep it."),
     )
     .await
 }

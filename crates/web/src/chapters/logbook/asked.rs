@@ -22,8 +22,8 @@ pub(super) struct Query {
 
 /// Kinds of entries, each with the subjects that it holds.
 pub(super) const KINDS: [(&str, &str, &[&str]); 10] = [
-    ("visits", "Visits and levers", &["visit", "visit_entry", "visit_photo", "lever"]),
-    ("settings", "Settings of boxes", &["settings", "fallback", "box", "calendar"]),
+    ("visits", "Visits and adjustments", &["visit", "visit_entry", "visit_photo", "lever"]),
+    ("settings", "Settings of controllers", &["settings", "fallback", "box", "calendar"]),
     ("zones", "Zones", &["zone"]),
     ("readings", "Readings, cans, runs", &["zone_event", "catch_test"]),
     ("sensors", "Sensors", &["sensor", "sensor_event", "install_date", "device", "plan"]),

@@ -1,4 +1,4 @@
-//! Ticks: keyed in, called, wired, tested, calibrated, looked after. One press stores who and when; another takes it back.
+//! Ticks: programmed, called, wired, tested, calibrated, looked after. One press stores who and when; another takes it back.
 
 use crate::page::quantities::short_date;
 use crate::page::ticks::day_of;
@@ -15,22 +15,26 @@ pub(super) fn routes(config: &mut web::ServiceConfig) {
 
 /// What a tick is about, in words; `None` when the site has no such thing.
 fn words(here: &AtSite, what: What, about: i64, number: i32) -> Option<String> {
-    let own_box = || here.facts.boxes.iter().find(|b| b.record.id == about);
+    let own_controller = || here.facts.controllers.iter().find(|b| b.record.id == about);
     let sensor = || here.facts.sensors.iter().find(|s| s.id == about);
     Some(match what {
         What::KeyedIn => {
-            let own = own_box()?;
+            let own = own_controller()?;
             let last = own.settings.as_ref().map_or(0, |s| s.version);
             if !(1..=last).contains(&number) {
                 return None;
             }
-            format!("version {number} keyed in at box {}, {}", own.number(), own.record.controller.place)
+            format!(
+                "version {number} programmed at controller {}, {}",
+                own.number(),
+                own.record.controller.place
+            )
         }
         What::Called => {
             let week = day_of(number)?;
-            let own = own_box()?;
+            let own = own_controller()?;
             format!(
-                "called for the week of {}: box {}, {}",
+                "called for the week of {}: controller {}, {}",
                 short_date(week),
                 own.number(),
                 own.record.controller.place
@@ -39,8 +43,8 @@ fn words(here: &AtSite, what: What, about: i64, number: i32) -> Option<String> {
         What::ClockSet | What::BackupBattery => {
             // Numbered by the day it is about: that of the change, that on which the battery was due.
             day_of(number).filter(|day| *day <= here.today())?;
-            let own = own_box()?;
-            format!("{}: box {}, {}", what.label(), own.number(), own.record.controller.place)
+            let own = own_controller()?;
+            format!("{}: controller {}, {}", what.label(), own.number(), own.record.controller.place)
         }
         What::Wired | What::Tested | What::Calibrated => {
             if number != 0 {

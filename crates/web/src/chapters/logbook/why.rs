@@ -93,7 +93,7 @@ fn span(query: &Query, today: Date) -> Result<(Date, Date), PageError> {
     let back = |days: i32| to.checked_sub((days - 1).days()).unwrap_or(to);
     let from = asked_day(query.from.as_deref(), today)?.unwrap_or_else(|| back(DAYS));
     if from > to {
-        return Err(PageError::BadRequest("The first day lies after the last. Turn them round.".into()));
+        return Err(PageError::BadRequest("The first day lies after the last. Swap them.".into()));
     }
     if from < back(MOST_DAYS) {
         return Err(PageError::BadRequest(format!(
@@ -143,7 +143,7 @@ impl WhyPage {
         entries: &[LogEntry],
     ) -> Result<Self, PageError> {
         let facts = &work.states.facts;
-        let key = (zone.zone.box_number, zone.zone.number);
+        let key = (zone.zone.controller_number, zone.zone.number);
         let units = here.facts.units();
         let found = why(facts, &work.account, key, (from, to)).ok_or(PageError::NotFound)?;
         let own = work.account.zone(key.0, key.1).ok_or(PageError::NotFound)?;
@@ -250,12 +250,12 @@ fn marks(placed: impl Iterator<Item = (f64, String)>) -> Vec<Mark> {
 /// The percentage that turned the zone, day by day, as steps.
 fn steps(
     facts: &upland_core::account::whole::Facts,
-    (box_number, station): (u8, u16),
+    (controller_number, station): (u8, u16),
     (from, to): (Date, Date),
     (days, tz): (&[AccountDay], &jiff::tz::TimeZone),
 ) -> Vec<Step> {
     const HEIGHT: f64 = 44.0;
-    let Some(own) = facts.of_box(box_number) else { return Vec::new() };
+    let Some(own) = facts.of_controller(controller_number) else { return Vec::new() };
     let of = |date: Date| {
         let at = upland_core::quantity::time::noon(date, tz);
         let settings = own.settings_at(at)?;
@@ -314,7 +314,7 @@ fn answer(found: &Why, units: UnitSystem) -> String {
         days => format!(", short on {days} days"),
     };
     because.map_or_else(
-        || format!("{head}{days}: the account has nothing that was wrong."),
+        || format!("{head}{days}: the water balance shows no cause."),
         |because| format!("{head}{days}. {because}"),
     )
 }
@@ -367,13 +367,13 @@ fn sums(found: &Why, units: UnitSystem) -> Vec<(&'static str, String)> {
         ("and got", depth(units, found.taken)),
         ("Rain that went in", depth(units, found.rain)),
         ("Watered", depth(units, found.applied)),
-        ("Days short", found.short_days.to_string()),
+        ("Stress days", found.short_days.to_string()),
     ];
     if let Some((date, missing, refill)) = found.driest {
         out.push((
             "Driest",
             format!(
-                "{}: {} missing, refill at {}",
+                "{}: deficit {}, refill at {}",
                 short_date(date),
                 depth(units, missing),
                 depth(units, refill)

@@ -133,11 +133,11 @@ fn headline(waiting: &[Waiting], workers: i64, now: Timestamp) -> (String, Strin
         (0, _) => ("All work is in time".to_owned(), format!("{alive}; nothing was given up.")),
         (1, _) => (
             "One job was given up".to_owned(),
-            format!("{alive}. Look at what went wrong, mend it, and let it be tried again."),
+            format!("{alive}. Look at what went wrong, correct it, and try again."),
         ),
         (n, _) => (
             format!("{n} jobs were given up"),
-            format!("{alive}. Look at what went wrong, mend it, and let them be tried again."),
+            format!("{alive}. Look at what went wrong, correct it, and try them again."),
         ),
     }
 }

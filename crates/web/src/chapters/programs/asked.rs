@@ -1,6 +1,6 @@
-//! What a box that works out its own minutes is to be told, zone by zone.
+//! What a controller that works out its own minutes is to be told, zone by zone.
 
-use super::BoxPage;
+use super::ControllerPage;
 use crate::page::dates::said_windows;
 use crate::page::quantities::plain;
 use crate::page::units::{NO_UNIT, SIGNED_PERCENT, Shown, Units};
@@ -10,7 +10,7 @@ use upland_core::installation::WiredZone;
 use upland_core::installation::key_in::{DOES_ENOUGH, KeyedInput, ZoneKeyIn, key_in};
 use upland_core::quantity::month::Month;
 
-/// A zone with a cell for each input that the box asks.
+/// A zone with a cell for each input that the controller asks.
 pub(super) struct AskedRow {
     pub zone: String,
     /// What to key, and what was measured.
@@ -43,7 +43,7 @@ fn cell(keyed: &KeyedInput, u: &Units, window: &str) -> (String, String) {
     };
     match (keyed.input, &keyed.choice, keyed.keyed) {
         (Input::Window, ..) => (window.to_owned(), String::new()),
-        (Input::NeverDays, ..) => ("as the law and the box say".into(), String::new()),
+        (Input::NeverDays, ..) => ("as the local rules and the controller allow".into(), String::new()),
         (_, Some(choice), _) => (choice.clone(), keyed.measured.map_or(String::new(), number)),
         (_, None, Some(value)) => (number(value), String::new()),
         _ => (String::new(), String::new()),
@@ -70,7 +70,7 @@ fn does(found: &ZoneKeyIn) -> String {
 }
 
 impl AskedView {
-    /// `None` where the box asks nothing.
+    /// `None` where the controller asks nothing.
     pub fn of(bench: &Workbench) -> Option<Self> {
         let there = &bench.installation;
         let computing = there.card.computing.as_ref()?;
@@ -106,9 +106,9 @@ mod tests {
     use upland_core::controller::generic;
 
     #[test]
-    fn a_box_that_asks_is_told_zone_by_zone_and_what_it_will_do() {
+    fn a_controller_that_asks_is_told_zone_by_zone_and_what_it_will_do() {
         let mut bench = fixture::workbench();
-        assert!(AskedView::of(&bench).is_none(), "an ordinary box asks nothing");
+        assert!(AskedView::of(&bench).is_none(), "an ordinary controller asks nothing");
         bench.installation.card = generic().into_iter().find(|(code, _)| *code == "daily").unwrap().1;
         let view = AskedView::of(&bench).unwrap();
         assert_eq!((view.rows.len(), view.heads.len()), (4, 7));

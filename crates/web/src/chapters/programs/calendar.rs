@@ -1,6 +1,6 @@
 //! Coming runs as iCalendar: a file, and an address that calendar programs subscribe to.
 
-use super::BoxPage;
+use super::ControllerPage;
 use crate::server::download::attachment;
 use crate::server::error::{PageError, see_other};
 use crate::server::session::{self, Fields};
@@ -25,7 +25,7 @@ fn text(bench: &Workbench, now: Timestamp) -> Result<String, PageError> {
     let from = bench.today;
     let to = from.checked_add(DAYS.days()).unwrap_or(from);
     let runs = bench.openings(&settings, (from, to));
-    let record = &bench.site_box()?.record;
+    let record = &bench.site_controller()?.record;
     let name = format!("{}, {}", record.controller.place, bench.loaded.site.site.name);
     let uid = format!("upland-almanac-{}", record.id);
     let about = About { name: &name, uid: &uid, now };
@@ -42,7 +42,7 @@ pub(super) const SHOWN_ONCE: &str = "calendar_secret";
 
 const CALENDAR: &str = "text/calendar; charset=utf-8";
 
-#[get("/sites/{id}/boxes/{number}/runs.ics")]
+#[get("/sites/{id}/controllers/{number}/runs.ics")]
 async fn download_runs(here: AtSite, path: web::Path<(i64, u8)>) -> Result<HttpResponse, PageError> {
     let bench = here.workbench(path.1).await?;
     let name = format!("{} runs", bench.controller()?.place);
@@ -78,14 +78,14 @@ async fn subscribe(
         .body(text(&bench, now)?))
 }
 
-#[post("/sites/{id}/boxes/{number}/calendar")]
+#[post("/sites/{id}/controllers/{number}/calendar")]
 async fn renew(
     EditorAt(here): EditorAt,
     path: web::Path<(i64, u8)>,
     _fields: Fields,
 ) -> Result<HttpResponse, PageError> {
     let bench = here.workbench(path.1).await?;
-    let id = bench.site_box()?.record.id;
+    let id = bench.site_controller()?.record.id;
     let secret = session::random_hex();
     let hash = session::hash(&secret);
     if !here.change(move |change| change.renew_calendar(id, &hash)).await? {

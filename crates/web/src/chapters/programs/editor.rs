@@ -1,12 +1,12 @@
 //! The settings page: enter, see, mend, save.
 
-use super::BoxPage;
+use super::ControllerPage;
 use super::entry;
 use super::settings_form::{self, TextError, Texts};
 use super::timeline::Zoom;
 use super::view::{self, FieldsView, LiveView};
-use super::{BoxHead, Tab};
-use crate::page::box_version::BoxVersion;
+use super::{ControllerHead, Tab};
+use crate::page::controller_version::ControllerVersion;
 use crate::page::dates::Said;
 use crate::page::dates::typed_time;
 use crate::page::forms::base_version;
@@ -35,7 +35,7 @@ use upland_store::settings::{SettingsKind, SettingsRecord};
 
 pub(super) fn routes(config: &mut web::ServiceConfig) {
     config
-        .service(first_box)
+        .service(first_controller)
         .service(settings_page)
         .service(draft)
         .service(drop_draft)
@@ -46,13 +46,13 @@ pub(super) fn routes(config: &mut web::ServiceConfig) {
 /// Longest reason of a version, characters.
 pub(super) const LONGEST_REASON: usize = 300;
 
-/// The page that a chapter opens on: the first box, or the form that hangs one.
+/// The page that a chapter opens on: the first controller, or the form that hangs one.
 #[get("/sites/{id}/programs")]
-async fn first_box(here: AtSite) -> Result<HttpResponse, PageError> {
+async fn first_controller(here: AtSite) -> Result<HttpResponse, PageError> {
     let loaded = Arc::clone(&here.facts);
-    Ok(see_other(&match loaded.boxes.first() {
-        Some(first) => address::site_box(here.id(), first.number()),
-        None => format!("{}/new", address::boxes(here.id())),
+    Ok(see_other(&match loaded.controllers.first() {
+        Some(first) => address::site_controller(here.id(), first.number()),
+        None => format!("{}/new", address::controllers(here.id())),
     }))
 }
 
@@ -84,7 +84,7 @@ struct EditorPart {
 #[template(path = "chapters/programs/settings.html")]
 struct SettingsPage {
     frame: Frame,
-    head: BoxHead,
+    head: ControllerHead,
     saved: String,
     editor: EditorPart,
 }
@@ -217,7 +217,7 @@ async fn whole(
             record.saved_at.to_zoned(bench.installation.tz.clone()).said("%-d %b %Y"),
             record.reason
         ),
-        None => "Nothing is recorded of this box yet. Enter what you find in it, or let the planner make a first schedule."
+        None => "Nothing is recorded of this controller yet. Enter what you find in it, or let the planner make a first schedule."
             .to_owned(),
     };
     page_with(
@@ -231,7 +231,7 @@ async fn whole(
     )
 }
 
-#[get("/sites/{id}/boxes/{number}")]
+#[get("/sites/{id}/controllers/{number}")]
 async fn settings_page(
     here: AtSite,
     path: web::Path<(i64, u8)>,
@@ -262,7 +262,7 @@ async fn kept_draft(here: &AtSite, bench: &Workbench) -> Result<Option<SettingsD
     if !here.who.may_edit() {
         return Ok(None);
     }
-    let (user, id) = (here.who.user.id, bench.site_box()?.record.id);
+    let (user, id) = (here.who.user.id, bench.site_controller()?.record.id);
     here.read(move |snapshot| snapshot.settings_draft(user, id)).await
 }
 
@@ -280,7 +280,7 @@ async fn keep_draft(
     if read == Some(&bench.settings()) && fields.get("reason").is_empty() {
         return forget_draft(here, bench).await;
     }
-    let whose = (here.who.user.id, bench.site_box()?.record.id);
+    let whose = (here.who.user.id, bench.site_controller()?.record.id);
     let mut own = fields.shown();
     own.retain(|name, _| !matches!(name.as_str(), "night" | "zoom" | "mend" | "add" | "line"));
     with_store(&here.state, move |store| store.keep_settings_draft(whose, version, &own)).await?;
@@ -288,13 +288,13 @@ async fn keep_draft(
 }
 
 async fn forget_draft(here: &AtSite, bench: &Workbench) -> Result<(), PageError> {
-    let (user, id) = (here.who.user.id, bench.site_box()?.record.id);
+    let (user, id) = (here.who.user.id, bench.site_controller()?.record.id);
     with_store(&here.state, move |store| store.drop_settings_draft(user, id)).await?;
     Ok(())
 }
 
 /// Forgets the draft: the settings as they are saved stand in the form again.
-#[post("/sites/{id}/boxes/{number}/draft/drop")]
+#[post("/sites/{id}/controllers/{number}/draft/drop")]
 async fn drop_draft(
     EditorAt(here): EditorAt,
     path: web::Path<(i64, u8)>,
@@ -327,7 +327,7 @@ fn with_additions(bench: &Workbench, fields: Fields) -> (Fields, String, (String
 
 /// Computes a draft and keeps it for who types it, until it is saved or dropped. With `mend`, the action of that finding is done first.
 /// A script asks for the part it shows; without one the whole page comes back.
-#[post("/sites/{id}/boxes/{number}/draft")]
+#[post("/sites/{id}/controllers/{number}/draft")]
 async fn draft(
     here: AtSite,
     request: HttpRequest,
@@ -385,8 +385,8 @@ async fn unreadable(
     whole(here, bench, StatusCode::UNPROCESSABLE_ENTITY, drawing).await
 }
 
-/// Keeps the draft as a way of its own and shows it in Trial beside the box as it is set; the settings stay.
-#[post("/sites/{id}/boxes/{number}/try")]
+/// Keeps the draft as a way of its own and shows it in Trial beside the controller as it is set; the settings stay.
+#[post("/sites/{id}/controllers/{number}/try")]
 async fn try_draft(
     EditorAt(here): EditorAt,
     path: web::Path<(i64, u8)>,
@@ -404,7 +404,7 @@ async fn try_draft(
         }
     };
     let at = here.now().to_zoned(here.facts.tz.clone()).said("%-d %b %Y, %H:%M");
-    let first = format!("Draft of box {} on {at}", path.1);
+    let first = format!("Draft of controller {} on {at}", path.1);
     let schedule = Schedule::Settings(vec![(path.1, settings)]);
     let value = |name: &str| {
         way_file::to_value(&TrialWay {
@@ -449,7 +449,7 @@ fn remedied(bench: &Workbench, settings: Settings, id: &str) -> (Settings, Strin
 fn refusal(bench: &Workbench, settings: &Settings, reason: &str) -> Option<String> {
     if let Some(fault) = settings.check(&bench.installation.card).into_iter().next() {
         return Some(format!(
-            "The box cannot hold this: {}. Nothing is stored yet; take the nearest under the findings, or change it.",
+            "The controller cannot hold this: {}. Nothing is stored yet; take the nearest under the findings, or change it.",
             fault.message
         ));
     }
@@ -459,7 +459,7 @@ fn refusal(bench: &Workbench, settings: &Settings, reason: &str) -> Option<Strin
     })
 }
 
-#[post("/sites/{id}/boxes/{number}")]
+#[post("/sites/{id}/controllers/{number}")]
 async fn save(
     EditorAt(here): EditorAt,
     path: web::Path<(i64, u8)>,
@@ -483,15 +483,17 @@ async fn save(
     }
     let as_found = base == 0 || fields.get("kind") == "as_found";
     let kind = if as_found { SettingsKind::AsFound } else { SettingsKind::Changed };
-    let new = BoxVersion { settings: settings.clone(), kind, reason: reason.clone(), base };
+    let new = ControllerVersion { settings: settings.clone(), kind, reason: reason.clone(), base };
     let text = match new.store(&here, &bench).await? {
-        Saved::As(version) => format!("Saved as version {version}. Print the door sheet, or key it in."),
+        Saved::As(version) => {
+            format!("Saved as version {version}. Print the controller sheet, or program it.")
+        }
         Saved::Unchanged(version) => {
             format!("Nothing changed: version {version} stands, and your reason was not needed.")
         }
         Saved::Conflict(theirs) => {
             let before = here.read({
-                let id = bench.site_box()?.record.id;
+                let id = bench.site_controller()?.record.id;
                 move |snapshot| snapshot.settings_version(id, base)
             });
             let started = before.await?.map(|b| b.settings);
@@ -532,7 +534,7 @@ fn together(
     Drawing {
         settings,
         refused: format!(
-            "{} saved version {} while you were editing. Your changes are put on top of theirs{lines}. Look it over and save again.",
+            "{} saved version {} while you were editing. Your changes are put on top of theirs{lines}. Check it and save again.",
             theirs.saved_by, theirs.version
         ),
         ..Drawing::typed(merged, errors, theirs.version, look)

@@ -1,4 +1,4 @@
-//! Keying a box as fast as on paper: what is in use, a program in one line, what the programs come to.
+//! Keying a controller as fast as on paper: what is in use, a program in one line, what the programs come to.
 
 use super::settings_form::{self, ReadFor, TextError, Texts};
 use crate::page::dates::{Said, typed_times};
@@ -17,7 +17,7 @@ use upland_core::site::UnitSystem;
 use upland_formats::typed::{self, ProgramLine};
 use upland_store::drafts::SettingsDraft;
 
-/// Reads settings for a box.
+/// Reads settings for a controller.
 pub(super) fn read(bench: &Workbench, fields: &Fields) -> Result<Settings, Vec<TextError>> {
     let there = &bench.installation;
     let rate = |station: u16| there.zone(station).map(|zone| zone.resolved.rate.value);
@@ -25,7 +25,7 @@ pub(super) fn read(bench: &Workbench, fields: &Fields) -> Result<Settings, Vec<T
     settings_form::read(fields, &of)
 }
 
-/// Programs and stations of a box that are in use, or were added to be keyed.
+/// Programs and stations of a controller that are in use, or were added to be keyed.
 pub(super) struct InUse {
     pub programs: Vec<usize>,
     pub stations: Vec<u16>,
@@ -62,7 +62,7 @@ impl InUse {
         Settings::clean(card).programs.get(next).map(|p| (next, p.name.clone()))
     }
 
-    /// How much of the box is not shown.
+    /// How much of the controller is not shown.
     pub fn not_shown(&self, card: &Card) -> String {
         let programs = usize::from(card.programs).saturating_sub(self.programs.len());
         let stations = usize::from(card.stations).saturating_sub(self.stations.len());
@@ -101,13 +101,13 @@ pub(super) fn with_line(bench: &Workbench, texts: &Texts, line: &str) -> Result<
         })
         .ok_or_else(|| {
             format!(
-                "\"{}\" is no program of this box; begin the line with {}.",
+                "\"{}\" is no program of this controller; begin the line with {}.",
                 said.program,
                 names.join(", ")
             )
         })?;
     if let Some((station, _)) = said.run_times.iter().find(|(n, _)| *n > card.stations) {
-        return Err(format!("The box has {} stations; there is no station {station}.", card.stations));
+        return Err(format!("The controller has {} stations; there is no station {station}.", card.stations));
     }
     let mut texts = texts.clone();
     put(&mut texts, card, (index, &said), bench.today);
@@ -129,7 +129,7 @@ fn put(texts: &mut Texts, card: &Card, (index, said): (usize, &ProgramLine), tod
     texts.extend(said.days.into_iter().flat_map(|days| settings_form::day_lines(index, days)));
     if let Some(percentage) = said.percentage {
         let name = match card.percentage_scope {
-            PercentageScope::Box => "percent".to_owned(),
+            PercentageScope::Controller => "percent".to_owned(),
             PercentageScope::Program => at("percent"),
             PercentageScope::Month => settings_form::month_field(Month::of(today)),
         };
@@ -317,7 +317,7 @@ mod tests {
         let first = bench.today.checked_add(jiff::Span::new().days(2)).unwrap();
         assert_eq!(settings.programs[1].days, Days::EveryNth { interval: 3, first });
         for (line, says) in [
-            ("Q 02:00 mon 1 12", "\"Q\" is no program of this box; begin the line with A, B, C."),
+            ("Q 02:00 mon 1 12", "\"Q\" is no program of this controller; begin the line with A, B, C."),
             ("A 02:00 mon 13 12", "there is no station 13"),
             ("A 02:00 mon 1 1:30", "1 h 30 min or as 1 min 30 s"),
         ] {

@@ -1,9 +1,9 @@
-//! Versions of a box's settings: who, when, why, what changed; restore and fallback.
+//! Versions of a controller's settings: who, when, why, what changed; restore and fallback.
 
-use super::BoxPage;
-use super::{BoxHead, Tab};
-use crate::page::box_version::{BoxVersion, Sayings};
+use super::ControllerPage;
+use super::{ControllerHead, Tab};
 use crate::page::change_words::ChangeLine;
+use crate::page::controller_version::{ControllerVersion, Sayings};
 use crate::page::dates::Said;
 use crate::page::dates::pen;
 use crate::page::frame::Frame;
@@ -23,7 +23,7 @@ use jiff::tz::TimeZone;
 use std::collections::BTreeMap;
 use upland_core::controller::schedule::{Settings, difference_by};
 use upland_formats::PathProblem;
-use upland_formats::settings_file::{self, BoxFile};
+use upland_formats::settings_file::{self, ControllerFile};
 use upland_store::settings::{SettingsKind, SettingsRecord};
 use upland_store::ticks::{TickRecord, What};
 
@@ -56,7 +56,7 @@ struct VersionLine {
     is_current: bool,
     is_fallback: bool,
     keyed_in: TickMark,
-    /// Whether the account takes it as what the box runs now.
+    /// Whether the account takes it as what the controller runs now.
     runs: bool,
 }
 
@@ -64,33 +64,33 @@ struct VersionLine {
 #[template(path = "chapters/programs/history.html")]
 struct HistoryPage {
     frame: Frame,
-    head: BoxHead,
+    head: ControllerHead,
     versions: Vec<VersionLine>,
     current: i32,
     takes_daily: bool,
     problems: Vec<PathProblem>,
-    /// What the account takes as the version that the box runs, in a sentence.
-    in_box: String,
+    /// What the account takes as the version that the controller runs, in a sentence.
+    in_controller: String,
 }
 
-/// The version that the account takes as what the box runs: the one that was keyed in last, and where nobody ticks,
+/// The version that the account takes as what the controller runs: the one that was programmed last, and where nobody ticks,
 /// the last saved.
 fn running(history: &[SettingsRecord], keyed: &BTreeMap<i32, jiff::Timestamp>) -> Option<i32> {
     let last = keyed.iter().max_by_key(|(_, at)| **at).map(|(version, _)| *version);
     last.or_else(|| history.first().map(|r| r.version))
 }
 
-fn in_box(history: &[SettingsRecord], keyed: &BTreeMap<i32, jiff::Timestamp>) -> String {
+fn in_controller(history: &[SettingsRecord], keyed: &BTreeMap<i32, jiff::Timestamp>) -> String {
     let (last, runs) = (history.first().map(|r| r.version), running(history, keyed));
     match (last, runs) {
         (None, _) | (_, None) => String::new(),
         (Some(_), Some(_)) if keyed.is_empty() => {
-            "Tick a version when it is keyed in: from then on only what is ticked counts as what the box runs.".into()
+            "Tick a version when it is programmed: from then on only what is ticked counts as what the controller runs.".into()
         }
         (Some(last), Some(runs)) if last != runs => {
-            format!("The box runs version {runs}; version {last} is not keyed in yet, and nothing counts it until it is.")
+            format!("The controller runs version {runs}; version {last} is not programmed yet, and nothing counts it until it is.")
         }
-        (_, Some(runs)) => format!("The box runs version {runs}, as it was keyed in."),
+        (_, Some(runs)) => format!("The controller runs version {runs}, as it was programmed."),
     }
 }
 
@@ -98,7 +98,7 @@ fn lines(
     bench: &Workbench,
     (history, ticks): (&[SettingsRecord], &[TickRecord]),
 ) -> Result<Vec<VersionLine>, PageError> {
-    let record = &bench.site_box()?.record;
+    let record = &bench.site_controller()?.record;
     let (fallback, id) = (record.fallback_version, record.id);
     let runs = running(history, &keyed_in(ticks, id));
     let back = format!("{}/history", bench.path());
@@ -128,7 +128,7 @@ fn lines(
     Ok(history.iter().enumerate().map(line).collect())
 }
 
-#[get("/sites/{id}/boxes/{number}/history")]
+#[get("/sites/{id}/controllers/{number}/history")]
 async fn history_page(here: AtSite, path: web::Path<(i64, u8)>) -> Result<HttpResponse, PageError> {
     let bench = here.workbench(path.1).await?;
     draw(&here, &bench, StatusCode::OK, Vec::new()).await
@@ -142,14 +142,14 @@ async fn draw(
 ) -> Result<HttpResponse, PageError> {
     let history = here.settings_history(bench).await?;
     let ticks = ticks_of(here).await?;
-    let id = bench.site_box()?.record.id;
+    let id = bench.site_controller()?.record.id;
     page_with(
         status,
         &HistoryPage {
             frame: bench.frame(here, "versions")?,
             head: bench.head(Tab::History)?,
             versions: lines(bench, (&history, &ticks))?,
-            in_box: in_box(&history, &keyed_in(&ticks, id)),
+            in_controller: in_controller(&history, &keyed_in(&ticks, id)),
             current: history.first().map_or(0, |r| r.version),
             takes_daily: bench.installation.card.daily_run_times,
             problems,
@@ -157,8 +157,8 @@ async fn draw(
     )
 }
 
-/// Settings from a file, as a version; what the box cannot hold is refused by path.
-#[post("/sites/{id}/boxes/{number}/open")]
+/// Settings from a file, as a version; what the controller cannot hold is refused by path.
+#[post("/sites/{id}/controllers/{number}/open")]
 async fn open_file(
     EditorAt(here): EditorAt,
     path: web::Path<(i64, u8)>,
@@ -192,15 +192,15 @@ async fn open_file(
         again_at: back,
         undo: true,
     };
-    BoxVersion { settings, kind: SettingsKind::Changed, reason, base }.save(&here, &bench, say).await
+    ControllerVersion { settings, kind: SettingsKind::Changed, reason, base }.save(&here, &bench, say).await
 }
 
 async fn version(here: &AtSite, bench: &Workbench, version: i32) -> Result<SettingsRecord, PageError> {
-    let id = bench.site_box()?.record.id;
+    let id = bench.site_controller()?.record.id;
     here.read(move |snapshot| snapshot.settings_version(id, version)).await?.ok_or(PageError::NotFound)
 }
 
-#[post("/sites/{id}/boxes/{number}/history/{version}/restore")]
+#[post("/sites/{id}/controllers/{number}/history/{version}/restore")]
 async fn restore_version(
     EditorAt(here): EditorAt,
     path: web::Path<(i64, u8, i32)>,
@@ -213,7 +213,7 @@ async fn restore_version(
     let back = format!("{}/history", bench.path());
     if let Some(fault) = old.settings.check(&bench.installation.card).into_iter().next() {
         let text = format!(
-            "Version {} stays where it is: the card of the box changed since, and it cannot hold this: {}.",
+            "Version {} stays where it is: the type of the controller was changed since, and it cannot hold this: {}.",
             old.version, fault.message
         );
         flash(&here.who.session, text, None)?;
@@ -223,15 +223,15 @@ async fn restore_version(
     let say = Sayings {
         done: &|now| format!("Version {} is back, as version {now}.", old.version),
         done_at: back.clone(),
-        meanwhile: "Look at it first, then restore.",
+        meanwhile: "Preview, then restore.",
         again_at: back,
         undo: false,
     };
-    let restored = BoxVersion { settings: old.settings, kind: SettingsKind::Restored, reason, base };
+    let restored = ControllerVersion { settings: old.settings, kind: SettingsKind::Restored, reason, base };
     restored.save(&here, &bench, say).await
 }
 
-#[post("/sites/{id}/boxes/{number}/history/{version}/fallback")]
+#[post("/sites/{id}/controllers/{number}/history/{version}/fallback")]
 async fn set_fallback(
     EditorAt(here): EditorAt,
     path: web::Path<(i64, u8, i32)>,
@@ -239,27 +239,27 @@ async fn set_fallback(
 ) -> Result<HttpResponse, PageError> {
     let bench = here.workbench(path.1).await?;
     let old = version(&here, &bench, path.2).await?;
-    let id = bench.site_box()?.record.id;
+    let id = bench.site_controller()?.record.id;
     let chosen = (fields.get("off") != "yes").then_some(old.version);
     if !here.change(move |change| change.set_fallback(id, chosen)).await? {
         return Err(PageError::NotFound);
     }
     let text = match chosen {
-        Some(version) => format!("Version {version} is the fallback of this box."),
-        None => "The box has no fallback version now.".to_owned(),
+        Some(version) => format!("Version {version} is the fallback of this controller."),
+        None => "The controller has no fallback version now.".to_owned(),
     };
     flash(&here.who.session, text, None)?;
     Ok(see_other(&format!("{}/history", bench.path())))
 }
 
 /// A version as a settings file.
-#[get("/sites/{id}/boxes/{number}/history/{version}/settings.json")]
+#[get("/sites/{id}/controllers/{number}/history/{version}/settings.json")]
 async fn download_version(here: AtSite, path: web::Path<(i64, u8, i32)>) -> Result<HttpResponse, PageError> {
     let bench = here.workbench(path.1).await?;
     let record = version(&here, &bench, path.2).await?;
     let name = format!("{} version {}", bench.controller()?.place, record.version);
     Ok(HttpResponse::Ok().content_type("application/json").insert_header(attachment(&name, "json")).body(
-        settings_file::write(&BoxFile {
+        settings_file::write(&ControllerFile {
             time_zone: bench.loaded.site.site.time_zone.clone(),
             tz: bench.installation.tz.clone(),
             card: bench.installation.card.clone(),
@@ -283,7 +283,7 @@ mod tests {
         older.kind = SettingsKind::AsFound;
         older.settings.set_run_time(0, 1, Seconds::from_s(1200));
         older.settings.programs[1].active = false;
-        std::sync::Arc::get_mut(&mut bench.loaded).unwrap().boxes[0].record.fallback_version = Some(1);
+        std::sync::Arc::get_mut(&mut bench.loaded).unwrap().controllers[0].record.fallback_version = Some(1);
         let shown = lines(&bench, (&[newest, older], &[])).unwrap();
         let changed: Vec<String> = shown[0]
             .changes
@@ -293,6 +293,6 @@ mod tests {
         assert_eq!(changed, ["Program A, 1 Upper lawn: 20 min -> 15 min", "Program B, switched: off -> on"]);
         assert!(shown[0].is_current && !shown[0].is_fallback && shown[1].is_fallback);
         assert_eq!((shown[1].kind, shown[0].kind), ("as found", "changed"));
-        assert!(shown[1].changes.len() > 5, "the first version against a clean box");
+        assert!(shown[1].changes.len() > 5, "the first version against a clean controller");
     }
 }

@@ -1,7 +1,7 @@
 //! Restrictions of a site: which ordinances it keeps to, its house number, permits for planting.
 
-use super::BoxPage;
-use super::{BoxHead, Tab};
+use super::ControllerPage;
+use super::{ControllerHead, Tab};
 use crate::page::dates::typed_date;
 use crate::page::frame::Frame;
 use crate::page::law_words::{exempt_words, rule_words};
@@ -51,7 +51,7 @@ struct OrdinanceBlock {
 #[template(path = "chapters/programs/law.html")]
 struct LawPage {
     frame: Frame,
-    head: BoxHead,
+    head: ControllerHead,
     ordinances: Vec<OrdinanceBlock>,
     zones: Vec<(String, String)>,
     refused: String,
@@ -75,7 +75,7 @@ fn permit_rows(
                 index: i,
                 zone: permit.map_or_else(
                     || text(format!("permit{i}-zone")),
-                    |p| format!("{}-{}", p.box_number, p.station),
+                    |p| format!("{}-{}", p.controller_number, p.station),
                 ),
                 from: permit.map_or_else(
                     || text(format!("permit{i}-from")),
@@ -101,11 +101,11 @@ struct Refused<'a> {
     message: String,
 }
 
-/// Zones by box and station, for permits.
+/// Zones by controller and station, for permits.
 fn zone_choices(facts: &SiteFacts) -> Vec<(String, String)> {
-    let several = facts.boxes.len() > 1;
+    let several = facts.controllers.len() > 1;
     let choice = |z: &ZoneRecord| {
-        let (of, number, name) = (z.zone.box_number, z.zone.number, &z.zone.name);
+        let (of, number, name) = (z.zone.controller_number, z.zone.number, &z.zone.name);
         let shown = if several { format!("{of}·{number} {name}") } else { format!("{number} {name}") };
         (format!("{of}-{number}"), shown)
     };
@@ -161,7 +161,7 @@ async fn law_page_with(
     )
 }
 
-#[get("/sites/{id}/boxes/{number}/law")]
+#[get("/sites/{id}/controllers/{number}/law")]
 async fn law_page(here: AtSite, path: web::Path<(i64, u8)>) -> Result<HttpResponse, PageError> {
     law_page_with(&here, *path, StatusCode::OK, None).await
 }
@@ -199,11 +199,13 @@ fn permits(fields: &Fields, today: Date) -> Result<Vec<Permit>, Vec<(String, Str
         let reference = fields.get(&format!("permit{i}-reference")).to_owned();
         match (station, from, until) {
             (_, Ok(Some(from)), Ok(until)) if until < from => {
-                errors
-                    .push((format!("permit{i}"), "The permit ends before it begins; mend its dates.".into()));
+                errors.push((
+                    format!("permit{i}"),
+                    "The permit ends before it begins; correct its dates.".into(),
+                ));
             }
-            (Some((box_number, station)), Ok(from), Ok(until)) if reference.chars().count() <= 120 => {
-                permits.push(Permit { box_number, station, from, until, reference });
+            (Some((controller_number, station)), Ok(from), Ok(until)) if reference.chars().count() <= 120 => {
+                permits.push(Permit { controller_number, station, from, until, reference });
             }
             (_, Err(refusal), _) => {
                 errors.push((format!("permit{i}"), format!("The first date may be left empty. {refusal}")));
@@ -217,7 +219,7 @@ fn permits(fields: &Fields, today: Date) -> Result<Vec<Permit>, Vec<(String, Str
     if errors.is_empty() { Ok(permits) } else { Err(errors) }
 }
 
-#[post("/sites/{id}/boxes/{number}/law/{ordinance}")]
+#[post("/sites/{id}/controllers/{number}/law/{ordinance}")]
 async fn save_law(
     EditorAt(here): EditorAt,
     path: web::Path<(i64, u8, i64)>,
@@ -272,11 +274,11 @@ async fn save_law(
             "Somebody changed this restriction in the meantime. This is how it stands now; look again."
                 .to_owned()
         }
-        (true, true) => format!("The site does not keep to {name} any more."),
-        (true, false) => format!("The site keeps to {name}."),
+        (true, true) => format!("{name} no longer applies to this site."),
+        (true, false) => format!("{name} applies to this site."),
     };
     flash(&here.who.session, text, None)?;
-    Ok(see_other(&format!("{}/law", address::site_box(site_id, number))))
+    Ok(see_other(&format!("{}/law", address::site_controller(site_id, number))))
 }
 
 #[cfg(test)]
@@ -305,7 +307,7 @@ mod tests {
         assert_eq!(
             read[0],
             Permit {
-                box_number: 1,
+                controller_number: 1,
                 station: 3,
                 from: None,
                 until: date(2026, 9, 30),

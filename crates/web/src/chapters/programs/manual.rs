@@ -1,7 +1,7 @@
-//! Work by hand: test walk, one run, syringe, winterising.
+//! Manual run: test walk, one run, syringe, winterising.
 
-use super::BoxPage;
-use super::{BoxHead, Tab};
+use super::ControllerPage;
+use super::{ControllerHead, Tab};
 use crate::page::dates::Said;
 use crate::page::dates::typed_time;
 use crate::page::frame::Frame;
@@ -73,7 +73,7 @@ struct ManualPage {
     /// Kinds of work by hand, by their short names.
     kinds: [(&'static str, &'static str); 5],
     frame: Frame,
-    head: BoxHead,
+    head: ControllerHead,
     what: &'static str,
     seconds: u32,
     pause: u32,
@@ -109,7 +109,7 @@ fn winter(bench: &Workbench, names: &Names<'_>) -> Vec<WinterStep> {
         [
             "Go through the zones a second time, shorter.",
             "Shut the compressor off first, then open a zone to let the rest of the air go.",
-            "Leave drain and backflow valves half open. Set the off-season on the box instead of switching it off, and note the date.",
+            "Leave drain and backflow valves half open. Set the off-season on the controller instead of switching it off, and note the date.",
         ]
         .map(str::to_owned),
     );
@@ -140,7 +140,7 @@ fn view(bench: &Workbench, settings: &Settings, title: String, run: &ManualRun, 
     obstacles.extend(run.steps.iter().filter_map(|step| after_rain(bench, &names, step.station, at)));
     if let Some(first) = found.scheduled.first() {
         obstacles.push(format!(
-            "Program {} is set to run at {}; a run by hand usually breaks it off.",
+            "Program {} is set to run at {}; a manual run usually cancels it.",
             names.program(first.program),
             first.start.to_zoned(tz.clone()).said("%H:%M")
         ));
@@ -153,7 +153,7 @@ fn view(bench: &Workbench, settings: &Settings, title: String, run: &ManualRun, 
             "Nothing to run.".into()
         } else {
             format!(
-                "{} in all{water}; begun at {} it ends at {}. Percentage, rain delay and sensors do not touch a run by hand.",
+                "{} in total{water}; started at {} it ends at {}. Percentage, rain delay and sensors do not affect a manual run.",
                 span(run.length().minutes().min_value()),
                 at.to_zoned(tz.clone()).said("%H:%M"),
                 end.to_zoned(tz.clone()).said("%H:%M")
@@ -200,7 +200,7 @@ impl ManualQuery {
     }
 }
 
-/// What is asked of a run by hand, brought into its bounds.
+/// What is asked of a manual run, brought into its bounds.
 struct Asked {
     station: u16,
     program: usize,
@@ -275,7 +275,7 @@ impl Asked {
             }
             "program" => {
                 let run = one_program(there, settings, self.program);
-                (format!("Program {} by hand", names.program(self.program)), run)
+                (format!("Manual run of program {}", names.program(self.program)), run)
             }
             "syringe" => (
                 "Syringe over the turf".to_owned(),
@@ -287,7 +287,7 @@ impl Asked {
     }
 }
 
-#[get("/sites/{id}/boxes/{number}/manual")]
+#[get("/sites/{id}/controllers/{number}/manual")]
 async fn manual_page(
     here: AtSite,
     path: web::Path<(i64, u8)>,
@@ -329,7 +329,7 @@ async fn manual_page(
         programs: settings.programs.iter().enumerate().map(|(i, p)| (i, p.name.clone())).collect(),
         winter: winter(&bench, &names),
         run,
-        key: format!("{what}-{}", bench.site_box()?.record.id),
+        key: format!("{what}-{}", bench.site_controller()?.record.id),
         bounds: (TEST_WALK.0.length_s(), TEST_WALK.1.length_s()),
         notes: asked.notes,
     })
@@ -357,7 +357,7 @@ mod tests {
             at(7, 0),
         );
         assert!(
-            walk.lead.starts_with("9 min in all, 159 L; begun at 07:00 it ends at 07:09."),
+            walk.lead.starts_with("9 min in total, 159 L; started at 07:00 it ends at 07:09."),
             "{}",
             walk.lead
         );
@@ -372,7 +372,7 @@ mod tests {
         );
         insta::assert_snapshot!(noon.obstacles.join("\n"), @r#"
         "Larkrigg summer watering" forbids this hour for 1 Upper lawn.
-        Program C is set to run at 13:00; a run by hand usually breaks it off.
+        Program C is set to run at 13:00; a manual run usually cancels it.
         "#);
         // A law that asks for the rain: none fell lately at the test's site but what is said here.
         let mut wet = fixture::workbench();
@@ -450,6 +450,6 @@ mod tests {
         assert_eq!((title.as_str(), run.length()), ("1 Upper lawn by hand", Seconds::from_min(7)));
         assert!(asked.run(&bench, &settings, &names, "winter").is_none(), "winter is a list of steps");
         let (title, run) = asked.run(&bench, &settings, &names, "program").unwrap();
-        assert_eq!((title.as_str(), run.steps.len()), ("Program A by hand", 4));
+        assert_eq!((title.as_str(), run.steps.len()), ("Manual run of program A", 4));
     }
 }

@@ -1,8 +1,8 @@
-//! Programs: a box with its settings, what they do, what is wrong with them, and what they should be.
+//! Programs: a controller with its settings, what they do, what is wrong with them, and what they should be.
 
 mod asked;
-mod boxes;
 mod calendar;
+mod controllers;
 mod editor;
 mod entry;
 mod history;
@@ -25,7 +25,7 @@ use upland_core::controller::schedule::Settings;
 
 pub(crate) fn routes(config: &mut web::ServiceConfig) {
     config
-        .configure(boxes::routes)
+        .configure(controllers::routes)
         .configure(editor::routes)
         .configure(plan::routes)
         .configure(history::routes)
@@ -36,19 +36,19 @@ pub(crate) fn routes(config: &mut web::ServiceConfig) {
         .configure(manual::routes);
 }
 
-/// What every page of a box shows around its content.
-pub(super) trait BoxPage {
-    /// A box and its settings, as sentences name them.
+/// What every page of a controller shows around its content.
+pub(super) trait ControllerPage {
+    /// A controller and its settings, as sentences name them.
     fn names<'a>(&'a self, settings: &'a Settings) -> Names<'a>;
 
-    /// The frame around a page of the box, with the tabs of its pages.
+    /// The frame around a page of the controller, with the tabs of its pages.
     fn frame(&self, here: &AtSite, title: &str) -> Result<Frame, PageError>;
 
-    /// The head of a page of the box.
-    fn head(&self, tab: Tab) -> Result<BoxHead, PageError>;
+    /// The head of a page of the controller.
+    fn head(&self, tab: Tab) -> Result<ControllerHead, PageError>;
 }
 
-impl BoxPage for Workbench {
+impl ControllerPage for Workbench {
     fn names<'a>(&'a self, settings: &'a Settings) -> Names<'a> {
         Names { installation: &self.installation, settings, units: self.units() }
     }
@@ -60,21 +60,21 @@ impl BoxPage for Workbench {
         Ok(frame)
     }
 
-    fn head(&self, tab: Tab) -> Result<BoxHead, PageError> {
+    fn head(&self, tab: Tab) -> Result<ControllerHead, PageError> {
         let controller = self.controller()?;
-        Ok(BoxHead {
+        Ok(ControllerHead {
             site_id: self.loaded.site.id.number(),
             path: self.path(),
             place: controller.place.clone(),
             card: controller.card.name.clone(),
-            boxes: self.loaded.box_names(),
+            controllers: self.loaded.controller_names(),
             number: controller.number,
             tab,
         })
     }
 }
 
-/// Pages of a box.
+/// Pages of a controller.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum Tab {
     Settings,
@@ -83,31 +83,31 @@ pub(crate) enum Tab {
     Manual,
     History,
     Law,
-    Box,
+    Controller,
 }
 
-/// What stands above every page of a box.
-pub(crate) struct BoxHead {
+/// What stands above every page of a controller.
+pub(crate) struct ControllerHead {
     pub site_id: i64,
     pub path: String,
     pub place: String,
     pub card: String,
-    pub boxes: Vec<(u8, String)>,
+    pub controllers: Vec<(u8, String)>,
     pub number: u8,
     tab: Tab,
 }
 
-impl BoxHead {
+impl ControllerHead {
     /// Address, name and whether it is the current one.
     pub fn tabs(&self) -> Vec<(String, &'static str, bool)> {
         [
             ("", "Settings", Tab::Settings),
             ("/plan", "Plan", Tab::Plan),
-            ("/sheet", "Door sheet", Tab::Sheet),
-            ("/manual", "By hand", Tab::Manual),
+            ("/sheet", "Controller sheet", Tab::Sheet),
+            ("/manual", "Manual run", Tab::Manual),
             ("/history", "Versions", Tab::History),
             ("/law", "Restrictions", Tab::Law),
-            ("/card", "Box and card", Tab::Box),
+            ("/card", "Controller", Tab::Controller),
         ]
         .into_iter()
         .map(|(end, name, tab)| (format!("{}{end}", self.path), name, tab == self.tab))

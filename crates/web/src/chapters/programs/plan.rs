@@ -1,11 +1,11 @@
 //! The planner's page: five schools side by side, one of them in full with its reasons, accepted
 //! whole or by program; or what binds, and what would do.
 
-use super::BoxPage;
+use super::ControllerPage;
 use super::timeline::{self, Shown, Week, Zoom};
-use super::{BoxHead, Tab};
-use crate::page::box_version::{BoxVersion, Sayings};
+use super::{ControllerHead, Tab};
 use crate::page::change_words::ChangeLine;
+use crate::page::controller_version::{ControllerVersion, Sayings};
 use crate::page::dates::{Said, pen, typed_times};
 use crate::page::forms::base_version;
 use crate::page::frame::Frame;
@@ -163,7 +163,7 @@ struct Fit {
     /// What it is made for and until when it holds.
     holds: String,
     notes: Vec<String>,
-    /// Changes that belong to no planned program: those switched off, percentages, the box.
+    /// Changes that belong to no planned program: those switched off, percentages, the controller.
     others: Vec<ChangeLine>,
     findings: Vec<program_words::FindingWords>,
     unchanged: bool,
@@ -217,7 +217,7 @@ impl Plan {
 #[template(path = "chapters/programs/plan.html")]
 struct PlanPage {
     frame: Frame,
-    head: BoxHead,
+    head: ControllerHead,
     version: i32,
     plan: Arc<Plan>,
     hidden: Vec<(&'static str, String)>,
@@ -367,7 +367,7 @@ fn relaxed(bench: &Workbench, present: &Settings, relax: Relax) -> Vec<String> {
     said
 }
 
-#[get("/sites/{id}/boxes/{number}/plan")]
+#[get("/sites/{id}/controllers/{number}/plan")]
 async fn plan_page(
     here: AtSite,
     path: web::Path<(i64, u8)>,
@@ -375,7 +375,7 @@ async fn plan_page(
 ) -> Result<HttpResponse, PageError> {
     let bench = here.workbench(path.1).await?;
     let (asked, relax) = ((query.strategy(&bench), query.basis()), query.relax());
-    let key = format!("{} box {} {asked:?} {relax:?}", here.key(here.moment(None)), path.1);
+    let key = format!("{} controller {} {asked:?} {relax:?}", here.key(here.moment(None)), path.1);
     let planned = Arc::clone(&bench);
     let plan = here.once(key, 60, move |_| Ok(Plan::of(&planned, asked, relax))).await?;
     page(&PlanPage {
@@ -424,7 +424,7 @@ fn taken(present: &Settings, proposal: &Proposal, chosen: &[usize]) -> Settings 
     settings.canonical()
 }
 
-#[post("/sites/{id}/boxes/{number}/plan")]
+#[post("/sites/{id}/controllers/{number}/plan")]
 async fn accept(
     EditorAt(here): EditorAt,
     path: web::Path<(i64, u8)>,
@@ -451,10 +451,10 @@ async fn accept(
         return refused("No program was chosen, so nothing was stored. Tick those to take over.".into());
     }
     let settings = taken(&present, &proposal, &chosen);
-    // More programs than the box has were only a way to see what would do.
+    // More programs than the controller has were only a way to see what would do.
     if let Some(fault) = settings.check(&bench.installation.card).into_iter().next() {
         return refused(format!(
-            "The box cannot hold this plan: {}. Correct its card, or choose another relaxation.",
+            "The controller cannot hold this plan: {}. Correct its type, or choose another relaxation.",
             fault.message
         ));
     }
@@ -473,13 +473,13 @@ async fn accept(
         reason.push_str(&format!("; with {}", given_up.join(", ").to_lowercase()));
     }
     let say = Sayings {
-        done: &|version| format!("The plan is version {version}. Print the door sheet, or key it in."),
+        done: &|version| format!("The plan is version {version}. Print the controller sheet, or program it."),
         done_at: bench.path(),
-        meanwhile: "This is the plan against it; look again.",
+        meanwhile: "This is the plan compared with it; check again.",
         again_at: back.clone(),
         undo: true,
     };
-    BoxVersion { settings, kind: SettingsKind::Planned, reason, base }.save(&here, &bench, say).await
+    ControllerVersion { settings, kind: SettingsKind::Planned, reason, base }.save(&here, &bench, say).await
 }
 
 #[cfg(test)]
@@ -519,7 +519,11 @@ mod tests {
         );
         let bench = fixture::workbench();
         assert_eq!(query.strategy(&bench), Strategy::DeepTwice);
-        assert_eq!(PlanQuery::default().strategy(&bench), Strategy::JustNeed, "the default of this box");
+        assert_eq!(
+            PlanQuery::default().strategy(&bench),
+            Strategy::JustNeed,
+            "the default of this controller"
+        );
         let wild = PlanQuery {
             share: Some(200),
             supply: Some(f64::NAN),

@@ -85,7 +85,7 @@ pub(crate) fn texts(settings: &Settings) -> Texts {
         }
     }
     match &settings.percentages {
-        Percentages::Box(value) => put("percent".into(), value.percent().to_string()),
+        Percentages::Controller(value) => put("percent".into(), value.percent().to_string()),
         Percentages::Program(values) => {
             for (i, value) in values.iter().enumerate() {
                 put(format!("p{i}-percent"), value.percent().to_string());
@@ -140,7 +140,7 @@ pub(crate) fn texts(settings: &Settings) -> Texts {
     texts
 }
 
-/// The box that settings are read for.
+/// The controller that settings are read for.
 pub(crate) struct ReadFor<'a> {
     pub card: &'a Card,
     pub today: Date,
@@ -315,7 +315,7 @@ impl FormReader<'_> {
     }
 }
 
-/// Reads settings for a card. What a line leaves out takes the value of a clean box.
+/// Reads settings for a card. What a line leaves out takes the value of a clean controller.
 ///
 /// # Errors
 /// Every line that cannot be read. What can be read but not held is for the checks.
@@ -326,7 +326,7 @@ pub(crate) fn read(fields: &Fields, of: &ReadFor<'_>) -> Result<Settings, Vec<Te
     let programs: Vec<Program> =
         clean.programs.iter().enumerate().map(|(i, empty)| take.program(i, empty)).collect();
     let percentages = match card.percentage_scope {
-        PercentageScope::Box => Percentages::Box(take.percentage("percent")),
+        PercentageScope::Controller => Percentages::Controller(take.percentage("percent")),
         PercentageScope::Program => Percentages::Program(
             (0..programs.len()).map(|i| take.percentage(&format!("p{i}-percent"))).collect(),
         ),
@@ -401,10 +401,10 @@ pub(crate) fn label(name: &str) -> String {
         return format!("station {station}");
     }
     match name {
-        "delay" => "pause between stations".into(),
-        n if n.starts_with("never") => "days never".into(),
-        "omit-dates" => "dates left out".into(),
-        n if n.starts_with("omit") => "hours without a start".into(),
+        "delay" => "station delay".into(),
+        n if n.starts_with("never") => "no-water days".into(),
+        "omit-dates" => "omitted dates".into(),
+        n if n.starts_with("omit") => "omit times".into(),
         n if n.starts_with("rain") => "rain delay".into(),
         n if n.starts_with("off") => "off-season".into(),
         "lead" | "lag" => "master valve".into(),

@@ -1,9 +1,9 @@
-//! The door sheet of a whole box on one page.
+//! The controller sheet of a whole controller on one page.
 
-use super::BoxPage;
+use super::ControllerPage;
 use super::asked::AskedView;
 use super::calendar::SHOWN_ONCE;
-use super::{BoxHead, Tab};
+use super::{ControllerHead, Tab};
 use crate::page::dates::{Said, typed_date, typed_times};
 use crate::page::frame::Frame;
 use crate::page::headline::headline;
@@ -28,9 +28,9 @@ pub(super) fn routes(config: &mut web::ServiceConfig) {
     config.service(door_sheet);
 }
 
-/// Said on every sheet of a box.
+/// Said on every sheet of a controller.
 pub(super) const CAUTIONS: [&str; 4] = [
-    "Power off before the box is opened. Work on the low-voltage side only; mains belong to a licensed electrician.",
+    "Power off before the controller is opened. Work on the low-voltage side only; mains belong to a licensed electrician.",
     "Stand on firm ground; use a ladder only when somebody holds it.",
     "In frost, spray ices paving and steps: hold the programs.",
     "Local watering rules and the maker's instructions come before this sheet.",
@@ -62,9 +62,9 @@ struct SheetView {
     off: String,
     percent: String,
     stations: Vec<StationLine>,
-    whole_box: Vec<String>,
+    whole_controller: Vec<String>,
     law: Vec<String>,
-    /// What a box that works out its own minutes asks, zone by zone.
+    /// What a controller that works out its own minutes asks, zone by zone.
     asked: Option<AskedView>,
     cautions: Vec<&'static str>,
 }
@@ -87,7 +87,7 @@ fn program_line(bench: &Workbench, settings: &Settings, index: usize, program: &
             _ => String::new(),
         },
         repeat: program.repeat.map_or(String::new(), |r| {
-            format!("again and again until {}, pause {}", r.until.said("%H:%M"), r.pause)
+            format!("repeat until {}, interval {}", r.until.said("%H:%M"), r.pause)
         }),
     }
 }
@@ -95,15 +95,15 @@ fn program_line(bench: &Workbench, settings: &Settings, index: usize, program: &
 /// The days on which nothing runs, in words.
 pub(super) fn never_words(settings: &Settings) -> Option<String> {
     let never = Days::Weekdays(settings.never_days);
-    settings.never_days.contains(&true).then(|| format!("Nothing runs on {}", days_in_words(never)))
+    settings.never_days.contains(&true).then(|| format!("No watering on {}", days_in_words(never)))
 }
 
-/// What else is set for the whole box, in words.
-pub(super) fn rest_of_box(settings: &Settings) -> Vec<String> {
+/// What else is set for the whole controller, in words.
+pub(super) fn rest_of_controller(settings: &Settings) -> Vec<String> {
     let mut lines = Vec::new();
     match settings.delay {
         Seconds::ZERO => {}
-        d if d.any() => lines.push(format!("Pause of {d} between stations")),
+        d if d.any() => lines.push(format!("Station delay {d}")),
         d => lines.push(format!("Stations overlap by {}", d.abs())),
     }
     if let Some(hours) = settings.omit_hours {
@@ -118,7 +118,7 @@ pub(super) fn rest_of_box(settings: &Settings) -> Vec<String> {
     }
     if !settings.omit_dates.is_empty() {
         let dates: Vec<String> = settings.omit_dates.iter().map(|date| date.said("%-d %b %Y")).collect();
-        lines.push(format!("Nothing runs on {}", dates.join(", ")));
+        lines.push(format!("No watering on {}", dates.join(", ")));
     }
     match settings.master_lead {
         (Seconds::ZERO, Seconds::ZERO) => {}
@@ -152,7 +152,7 @@ pub(super) fn version_words(bench: &Workbench) -> String {
 
 fn percent_words(settings: &Settings) -> String {
     match &settings.percentages {
-        Percentages::Box(value) => format!("{value} for the whole box"),
+        Percentages::Controller(value) => format!("{value} for the whole controller"),
         Percentages::Program(_) => String::new(),
         Percentages::Month(values) => months_in_words(values),
     }
@@ -191,7 +191,7 @@ fn build(bench: &Workbench) -> Result<SheetView, PageError> {
         off: off.join(", "),
         percent: percent_words(&settings),
         stations: settings.stations.iter().map(station).collect(),
-        whole_box: never_words(&settings).into_iter().chain(rest_of_box(&settings)).collect(),
+        whole_controller: never_words(&settings).into_iter().chain(rest_of_controller(&settings)).collect(),
         law: bench.installation.law.applied.iter().map(law_line).collect(),
         asked: AskedView::of(bench),
         cautions: CAUTIONS.to_vec(),
@@ -202,7 +202,7 @@ fn build(bench: &Workbench) -> Result<SheetView, PageError> {
 #[template(path = "chapters/programs/sheet.html")]
 struct SheetPage {
     frame: Frame,
-    head: BoxHead,
+    head: ControllerHead,
     view: SheetView,
     qr: Arc<String>,
     address: String,
@@ -210,11 +210,11 @@ struct SheetPage {
     calendar: Option<String>,
     /// When it got one.
     calendar_made: String,
-    /// What the box will do in the coming night, and what is wrong with it.
+    /// What the controller will do in the coming night, and what is wrong with it.
     night: String,
 }
 
-#[get("/sites/{id}/boxes/{number}/sheet")]
+#[get("/sites/{id}/controllers/{number}/sheet")]
 async fn door_sheet(
     here: AtSite,
     request: HttpRequest,
@@ -226,9 +226,9 @@ async fn door_sheet(
     let qr = here.once(format!("code of {address}"), 10, move |_| qr(&code)).await?;
     let night = coming_night(&here, &bench).await?;
     let secret = here.who.session.remove_as::<String>(SHOWN_ONCE).and_then(Result::ok);
-    let made = bench.site_box()?.record.calendar_made_at;
+    let made = bench.site_controller()?.record.calendar_made_at;
     page(&SheetPage {
-        frame: bench.frame(&here, "door sheet")?,
+        frame: bench.frame(&here, "controller sheet")?,
         head: bench.head(Tab::Sheet)?,
         view: build(&bench)?,
         qr,
@@ -243,7 +243,7 @@ async fn door_sheet(
 /// The sentence of the coming night, the same as on Today.
 async fn coming_night(here: &AtSite, bench: &Workbench) -> Result<String, PageError> {
     let (work, number) = (here.at_work(None).await?, bench.controller()?.number);
-    let key = format!("{} sentence of box {number}", here.key(work.moment));
+    let key = format!("{} sentence of controller {number}", here.key(work.moment));
     let sentence = here.once(key, 1, move |_| {
         let night = work.night(number);
         let day = night.date.said("%A, %-d %B");
@@ -257,13 +257,13 @@ mod tests {
     use super::*;
 
     fn whole(settings: &Settings) -> Vec<String> {
-        never_words(settings).into_iter().chain(rest_of_box(settings)).collect()
+        never_words(settings).into_iter().chain(rest_of_controller(settings)).collect()
     }
     use crate::fixture;
     use upland_core::controller::schedule::Repeat;
 
     #[test]
-    fn the_whole_box_stands_on_its_sheet() {
+    fn the_whole_controller_stands_on_its_sheet() {
         let bench = fixture::workbench();
         let view = build(&bench).unwrap();
         assert_eq!((view.place.as_str(), view.window.as_str()), ("Potting shed", "01:00 to 06:30"));
@@ -290,7 +290,7 @@ mod tests {
     }
 
     #[test]
-    fn what_is_set_for_the_whole_box_is_said_in_words() {
+    fn what_is_set_for_the_whole_controller_is_said_in_words() {
         let mut settings = Settings::clean(&upland_core::controller::twelve_stations());
         assert_eq!(whole(&settings), Vec::<String>::new());
         settings.delay = Seconds::from_s(90);
@@ -303,8 +303,8 @@ mod tests {
             Some(upland_core::controller::schedule::YearSpan { from: (11, 1), until: (3, 31) });
         settings.rain_delay = Some((jiff::civil::date(2026, 7, 10), 3));
         insta::assert_snapshot!(whole(&settings).join("\n"), @r"
-        Nothing runs on Sun
-        Pause of 1 min 30 s between stations
+        No watering on Sun
+        Station delay 1 min 30 s
         No start between 10:00 and 18:00
         Off-season 1 Nov to 31 Mar
         Rain delay of 3 days from 10 Jul 2026
@@ -315,12 +315,12 @@ mod tests {
             Some(Repeat { until: jiff::civil::time(18, 0, 0, 0), pause: Seconds::from_s(1740) });
         let bench = fixture::workbench();
         let line = program_line(&bench, &settings, 0, &settings.programs[0]);
-        assert_eq!(line.repeat, "again and again until 18:00, pause 29 min");
+        assert_eq!(line.repeat, "repeat until 18:00, interval 29 min");
     }
 
     #[test]
     fn the_code_is_drawn_without_style() {
-        let svg = qr("http://127.0.0.1:8080/sites/1/boxes/1").unwrap();
+        let svg = qr("http://127.0.0.1:8080/sites/1/controllers/1").unwrap();
         assert!(svg.starts_with("<svg") && !svg.contains("style="), "{}", &svg[..80]);
         assert!(qr(&"x".repeat(4000)).is_err());
     }

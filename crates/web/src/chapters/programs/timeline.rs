@@ -10,7 +10,7 @@ use askama::Template;
 use jiff::civil::Date;
 use jiff::{SignedDuration, Timestamp, ToSpan};
 use std::collections::{BTreeMap, BTreeSet};
-use upland_core::account::running::BoxRun;
+use upland_core::account::running::ControllerRun;
 use upland_core::controller::ordinance::merged;
 use upland_core::controller::schedule::{ProgramPass, ScheduledRun, expand, passes};
 use upland_core::controller::windows::window_instants;
@@ -97,7 +97,7 @@ pub(super) struct Week {
     pub passes: Vec<Pass>,
     pub words: String,
     pub editable: bool,
-    /// Step of a start on this box, minutes.
+    /// Step of a start on this controller, minutes.
     pub step_min: u16,
     /// Minutes across.
     pub span_min: u32,
@@ -346,7 +346,7 @@ pub(super) fn week(names: &Names<'_>, runs: &[ScheduledRun], shown: Shown) -> We
 /// The runs of a night in their lanes, with the soaks between them.
 fn lane_runs(
     names: &Names<'_>,
-    (mine, own): (&[&ScheduledRun], &[BoxRun]),
+    (mine, own): (&[&ScheduledRun], &[ControllerRun]),
     axis: &Axis,
     lane_y: &BTreeMap<u16, u32>,
 ) -> (Vec<Run>, Vec<Thread>) {
@@ -362,7 +362,7 @@ fn lane_runs(
         }
         let cycles = mine.iter().filter(|r| (r.station, r.program, r.start_number) == key).count();
         let found = own.iter().find(|r| r.run == **run).filter(|r| !r.held_by.is_empty());
-        let by = |r: &BoxRun| holders(names.units, &r.held_by, &sensors, &names.installation.tz);
+        let by = |r: &ControllerRun| holders(names.units, &r.held_by, &sensors, &names.installation.tz);
         let stops = found.map_or(String::new(), |r| format!("; held: {}", by(r)));
         runs.push(Run {
             program: run.program,
@@ -415,7 +415,7 @@ fn open_to(names: &Names<'_>, station: u16, date: Date) -> Vec<(Timestamp, Times
 /// Draws one night by station.
 pub(super) fn night(
     names: &Names<'_>,
-    (runs, own): (&[ScheduledRun], &[BoxRun]),
+    (runs, own): (&[ScheduledRun], &[ControllerRun]),
     (date, (begin, end)): (Date, (Timestamp, Timestamp)),
     editable: bool,
 ) -> Option<NightDrawing> {

@@ -1,11 +1,11 @@
-//! Upkeep of a box by the wall clock, as ticks: its clock after a change, its backup battery.
+//! Upkeep of a controller by the wall clock, as ticks: its clock after a change, its backup battery.
 
 use crate::page::ticks::{TickMark, day_number, ticks_of};
-use crate::page::upkeep_words::{box_due, box_words, last_tick, tick_of};
+use crate::page::upkeep_words::{controller_due, controller_words, last_tick, tick_of};
 use crate::server::error::PageError;
 use crate::site::context::AtSite;
 use crate::site::workbench::Workbench;
-use upland_core::controller::upkeep::{BoxDue, BoxTask, clock_changes};
+use upland_core::controller::upkeep::{ControllerDue, ControllerTask, clock_changes};
 
 /// A task with its tick.
 pub(super) struct UpkeepLine {
@@ -14,18 +14,18 @@ pub(super) struct UpkeepLine {
     pub tick: TickMark,
 }
 
-/// The tasks of a box, due or not.
+/// The tasks of a controller, due or not.
 pub(super) async fn lines(
     here: &AtSite,
     bench: &Workbench,
     back: &str,
 ) -> Result<Vec<UpkeepLine>, PageError> {
     let ticks = ticks_of(here).await?;
-    let own = &bench.site_box()?.record;
+    let own = &bench.site_controller()?.record;
     let tz = &here.facts.tz;
-    let all = box_due(own, &ticks, (tz, here.now()));
+    let all = controller_due(own, &ticks, (tz, here.now()));
     let (_, next) = clock_changes(tz, here.now());
-    let line = |due: BoxDue| {
+    let line = |due: ControllerDue| {
         let what = tick_of(due.task);
         // A tick is numbered by the day it is about; what is not due shows the one that stands.
         let number = match last_tick(&ticks, what, own.id).filter(|_| !due.now) {
@@ -35,7 +35,7 @@ pub(super) async fn lines(
         let about = (what, own.id, number);
         UpkeepLine {
             now: due.now,
-            words: box_words(&due, next.filter(|_| due.task == BoxTask::Clock)),
+            words: controller_words(&due, next.filter(|_| due.task == ControllerTask::Clock)),
             tick: TickMark::of(here.id(), about, &ticks, (tz, back.to_owned())),
         }
     };

@@ -60,7 +60,7 @@ pub(super) struct StationRow {
     pub current: Cell,
 }
 
-/// Every field of the settings of a box.
+/// Every field of the settings of a controller.
 #[derive(Template)]
 #[template(path = "chapters/programs/fields.html")]
 pub(super) struct FieldsView {
@@ -165,7 +165,7 @@ pub(super) fn fields(bench: &Workbench, texts: &Texts, errors: &[TextError], may
         card: card.clone(),
         programs,
         stations,
-        percent: (card.percentage_scope == PercentageScope::Box).then(|| cell("percent".into())),
+        percent: (card.percentage_scope == PercentageScope::Controller).then(|| cell("percent".into())),
         months: if card.percentage_scope == PercentageScope::Month {
             Month::ALL.into_iter().map(|m| (m.name(), cell(settings_form::month_field(m)))).collect()
         } else {
@@ -451,7 +451,7 @@ mod tests {
     }
 
     #[test]
-    fn an_empty_box_says_so_and_lacks_nothing_but_minutes() {
+    fn an_empty_controller_says_so_and_lacks_nothing_but_minutes() {
         let bench = fixture::workbench();
         let clean = Settings::clean(&bench.installation.card);
         let drawn = live(&bench, &clean, (bench.today, Zoom::Window), false);

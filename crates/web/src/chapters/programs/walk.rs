@@ -1,8 +1,8 @@
-//! The walk at the box: its settings in the order in which such boxes are keyed, with ticks.
+//! The walk at the controller: its settings in the order in which such controllers are keyed, with ticks.
 
-use super::sheet::{CAUTIONS, extras, never_words, rest_of_box, version_words};
+use super::sheet::{CAUTIONS, extras, never_words, rest_of_controller, version_words};
 use super::upkeep::{self, UpkeepLine};
-use super::{BoxHead, BoxPage, Tab};
+use super::{ControllerHead, ControllerPage, Tab};
 use crate::page::dates::{Said, typed_date, typed_times};
 use crate::page::frame::Frame;
 use crate::page::program_words::Names;
@@ -20,14 +20,14 @@ pub(super) fn routes(config: &mut web::ServiceConfig) {
     config.service(key_in_walk);
 }
 
-/// What is done before anything is keyed, so that nothing old runs on.
-const CLEAN_BOX: [&str; 6] = [
-    "Note what is in the box now, program by program, and keep it as the version as found.",
+/// What is done before anything is programmed, so that nothing old runs on.
+const CLEAN_CONTROLLER: [&str; 6] = [
+    "Note what is in the controller now, program by program, and keep it as the version as found.",
     "Clear every start time of every program, also of those that look empty.",
     "Set every run time to nothing in every program.",
     "Set every percentage to 100 %.",
-    "End rain delays and bypasses, and clear pauses and days on which nothing runs.",
-    "Run the box through a day on its own display, if it can show one: nothing may run.",
+    "End rain delays and bypasses, and clear station delays and no-water days.",
+    "Run the controller through a day on its own display, if it can show one: nothing may run.",
 ];
 
 /// A thing to key, with its tick.
@@ -51,7 +51,7 @@ struct Stage {
 #[template(path = "chapters/programs/walk.html")]
 struct WalkPage {
     frame: Frame,
-    head: BoxHead,
+    head: ControllerHead,
     key: String,
     version: String,
     /// The tick of the whole version.
@@ -66,7 +66,7 @@ struct WalkPage {
 /// Programs that run, by index.
 type Active<'a> = Vec<(usize, &'a Program)>;
 
-/// The settings in the order in which such boxes are keyed: clock, starts, minutes, days,
+/// The settings in the order in which such controllers are keyed: clock, starts, minutes, days,
 /// percentage, sensors, then back to automatic.
 fn stages(bench: &Workbench) -> Vec<Stage> {
     let settings = bench.settings();
@@ -87,7 +87,7 @@ fn stages(bench: &Workbench) -> Vec<Stage> {
         },
         Stage {
             title: "Minutes",
-            why: "At 100 %; the box applies the percentage itself.",
+            why: "At 100 %; the controller applies the percentage itself.",
             steps: minutes(&names, &active),
         },
         Stage { title: "Days", why: "", steps: days(&settings, &active) },
@@ -95,10 +95,10 @@ fn stages(bench: &Workbench) -> Vec<Stage> {
         Stage { title: "Sensors and the rest", why: "", steps: sensors_and_rest(bench, &names) },
         Stage {
             title: "Back to automatic",
-            why: "A box left off is the commonest dead landscape.",
+            why: "A controller left off is the commonest dead landscape.",
             steps: vec![
                 step("check", "Read every program through once more", ""),
-                step("auto", "The box is on automatic", ""),
+                step("auto", "The controller is on automatic", ""),
                 step("sheet", "The new sheet is in the door, the old one taken along", ""),
             ],
         },
@@ -110,7 +110,7 @@ fn starts(settings: &Settings, active: &Active<'_>) -> Vec<KeyStep> {
         let detail = match p.repeat {
             Some(repeat) => {
                 let until = repeat.until.said("%H:%M");
-                format!("repeats until {until}, pause {}", repeat.pause)
+                format!("repeat until {until}, interval {}", repeat.pause)
             }
             None => "every other start of this program cleared".to_owned(),
         };
@@ -148,7 +148,7 @@ fn days(settings: &Settings, active: &Active<'_>) -> Vec<KeyStep> {
 
 fn percentages(settings: &Settings, active: &Active<'_>) -> Vec<KeyStep> {
     match &settings.percentages {
-        Percentages::Box(value) => vec![step("percent", format!("Whole box: {value}"), "")],
+        Percentages::Controller(value) => vec![step("percent", format!("Whole controller: {value}"), "")],
         Percentages::Program(values) => active
             .iter()
             .map(|(i, p)| {
@@ -171,18 +171,18 @@ fn sensors_and_rest(bench: &Workbench, names: &Names<'_>) -> Vec<KeyStep> {
         step(format!("station-{n}"), format!("{}: {}", names.station(*n), extras.join(", ")), "")
     });
     let bypass = (!bench.installation.card.sensor_ports.is_empty()).then(|| {
-        step("bypass", "Sensors on, no bypass left", "the display shows whether one holds the box now")
+        step("bypass", "Sensors on, no bypass left", "the display shows whether one holds the controller now")
     });
-    let rest = rest_of_box(names.settings).into_iter().enumerate();
-    let rest = rest.map(|(i, line)| step(format!("box-{i}"), line, ""));
+    let rest = rest_of_controller(names.settings).into_iter().enumerate();
+    let rest = rest.map(|(i, line)| step(format!("controller-{i}"), line, ""));
     stations.chain(bypass).chain(rest).collect()
 }
 
-#[get("/sites/{id}/boxes/{number}/walk")]
+#[get("/sites/{id}/controllers/{number}/walk")]
 async fn key_in_walk(here: AtSite, path: web::Path<(i64, u8)>) -> Result<HttpResponse, PageError> {
     let bench = here.workbench(path.1).await?;
     let version = bench.saved().map_or(0, |s| s.version);
-    let (ticks, id) = (ticks_of(&here).await?, bench.site_box()?.record.id);
+    let (ticks, id) = (ticks_of(&here).await?, bench.site_controller()?.record.id);
     let back = format!("{}/walk", bench.path());
     let upkeep = upkeep::lines(&here, &bench, &back).await?;
     page(&WalkPage {
@@ -190,12 +190,12 @@ async fn key_in_walk(here: AtSite, path: web::Path<(i64, u8)>) -> Result<HttpRes
         frame: bench.frame(&here, "key in")?,
         head: bench.head(Tab::Sheet)?,
         // Ticks belong to a version: another one starts with none.
-        key: format!("walk-{}-{version}", bench.site_box()?.record.id),
+        key: format!("walk-{}-{version}", bench.site_controller()?.record.id),
         version: version_words(&bench),
         keyed_in: (version > 0)
             .then(|| TickMark::of(here.id(), (What::KeyedIn, id, version), &ticks, (&here.facts.tz, back))),
         stages: stages(&bench),
-        clean: CLEAN_BOX.to_vec(),
+        clean: CLEAN_CONTROLLER.to_vec(),
         cautions: CAUTIONS.to_vec(),
     })
 }
@@ -207,7 +207,7 @@ mod tests {
     use upland_core::quantity::time::Seconds;
 
     #[test]
-    fn the_walk_goes_in_the_order_boxes_are_keyed() {
+    fn the_walk_goes_in_the_order_controllers_are_keyed() {
         let bench = fixture::workbench();
         let stages = stages(&bench);
         let titles: Vec<&str> = stages.iter().map(|s| s.title).collect();
@@ -217,7 +217,7 @@ mod tests {
         );
         assert_eq!(stages[1].steps[0].text, "Program A: 02:00, 04:00");
         assert_eq!(stages[2].steps.len(), 6, "four zones, the ghost and the old program");
-        assert!(stages[5].steps.iter().any(|s| s.id == "bypass"), "the box has a sensor port");
+        assert!(stages[5].steps.iter().any(|s| s.id == "bypass"), "the controller has a sensor port");
         let mut ids: Vec<&str> = stages.iter().flat_map(|s| s.steps.iter().map(|s| s.id.as_str())).collect();
         let all = ids.len();
         ids.sort_unstable();
@@ -229,7 +229,7 @@ mod tests {
     fn programs_that_run_nothing_are_cleared_and_months_are_keyed_one_by_one() {
         use upland_core::quantity::month::ByMonth;
         let mut bench = fixture::workbench();
-        let own = &mut std::sync::Arc::get_mut(&mut bench.loaded).unwrap().boxes[0];
+        let own = &mut std::sync::Arc::get_mut(&mut bench.loaded).unwrap().controllers[0];
         let settings = &mut own.settings.as_mut().unwrap().settings;
         settings.programs[1].active = false;
         settings.never_days[6] = true;
@@ -243,7 +243,7 @@ mod tests {
         let texts = |stage: usize| stages[stage].steps.iter().map(|s| s.text.as_str()).collect::<Vec<_>>();
         assert_eq!(texts(1).last(), Some(&"Programs B: no start"), "a hidden old start is cleared");
         assert!(stages[2].steps.iter().any(|s| s.detail == "cycles of 5 min, soak 20 min"));
-        assert_eq!(texts(3).last(), Some(&"Nothing runs on Sun"));
+        assert_eq!(texts(3).last(), Some(&"No watering on Sun"));
         assert_eq!((texts(4).len(), texts(4)[0], texts(4)[11]), (12, "January: 51 %", "December: 62 %"));
         assert_eq!(texts(5)[0], "3 Heather terrace: ignores sensors");
         assert!(!texts(5).iter().any(|t| t.starts_with("Nothing runs")), "said once, with the days");

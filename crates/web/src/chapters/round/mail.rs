@@ -1,4 +1,4 @@
-//! One mail a day, by choice: what began to ask for a hand since the mail before.
+//! One mail a day, by choice: what began to need attention since the mail before.
 
 use crate::page::dates::{Said, in_own_words};
 use crate::server::error::PageError;
@@ -78,7 +78,7 @@ fn letter(
     if new > listed {
         let _ = write!(text, "\nand {} more.\n", new - listed);
     }
-    let _ = write!(text, "\n{older} older stand still, {put_off} are put off.");
+    let _ = write!(text, "\n{older} older remain, {put_off} are snoozed.");
     if let Some(url) = link("/notices") {
         let _ = write!(text, " All of them: {url}");
     }
@@ -128,7 +128,7 @@ mod tests {
             id: 1,
             site_id: crate::fixture::key(site),
             site: format!("Site {site}"),
-            notice: Notice { kind: NoticeKind::Night, about: "box 1".into(), weight, words, href },
+            notice: Notice { kind: NoticeKind::Night, about: "controller 1".into(), weight, words, href },
             first_at: Timestamp::UNIX_EPOCH,
             put_off: None,
         }

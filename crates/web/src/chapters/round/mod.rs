@@ -1,4 +1,4 @@
-//! Across sites: the list of sites with their surveys, the week's calls, and what asks for a hand.
+//! Across sites: the list of sites with their surveys, the week's calls, and what needs attention.
 
 mod calls;
 mod mail;

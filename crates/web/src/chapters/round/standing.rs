@@ -83,10 +83,10 @@ impl Standing {
         match (self.stale.len(), self.workers) {
             (0, _) => None,
             (n, 0) => Some(format!(
-                "{} not of this hour, and no worker runs that works them out: start one with \"upland-almanac worker\".",
+                "{} out of date, and no worker is running to update them: start one with \"upland-almanac worker\".",
                 many(n)
             )),
-            (n, _) => Some(format!("{} being worked out anew; the page looks again by itself.", many(n))),
+            (n, _) => Some(format!("{} being updated; the page reloads by itself.", many(n))),
         }
     }
 
@@ -127,12 +127,12 @@ mod tests {
         assert_eq!((all_fresh.waiting(), all_fresh.as_of()), (None, None), "nobody need work now");
         let one = standing(vec![(1, new), (2, old.clone())], &[1, 2], 0);
         let told = one.waiting().unwrap();
-        assert!(told.starts_with("One site is not of this hour, and no worker runs"), "{told}");
+        assert!(told.starts_with("One site is out of date, and no worker is running"), "{told}");
         assert_eq!(one.as_of().as_deref(), Some("14 Jul 17:05 UTC"));
         assert_eq!((one.waits(1), one.waits(2), one.waits(3)), (false, true, true));
         // Sites that were never worked out wait too.
         let two = standing(vec![(2, old)], &[1, 2], 1);
-        assert!(two.waiting().unwrap().starts_with("2 sites are being worked out anew"));
+        assert!(two.waiting().unwrap().starts_with("2 sites are being updated"));
         assert_eq!(two.stale(), [1, 2]);
         let none = standing(Vec::new(), &[1], 1);
         assert_eq!(none.as_of(), None, "there is nothing that could be old");

@@ -8,19 +8,19 @@ use crate::page::quantities::{capital, counted, depth, in_words, plain, volume};
 use crate::page::sensor_words::says_of;
 use crate::page::service_words::{Known, Standing, services_of};
 use crate::page::ticks::week_number;
-use crate::page::upkeep_words::{box_due, box_words, next_due};
+use crate::page::upkeep_words::{controller_due, controller_words, next_due};
 use crate::server::address;
 use crate::server::error::PageError;
 use crate::server::state::AppState;
 use crate::site::context::{SiteAtWork, SiteNow};
-use crate::site::facts::SiteBox;
+use crate::site::facts::SiteController;
 use crate::site::sensing::{SensorStates, dated};
 use crate::site::workbench::Workbench;
 use jiff::Timestamp;
 use std::sync::Arc;
 use upland_core::advice::budget::{Measure, PercentageSlot, WeekAdvice, week};
 use upland_core::advice::findings::{Finding, Severity, check};
-use upland_core::advice::tonight::{BoxKnown, Tonight, Verdict};
+use upland_core::advice::tonight::{ControllerKnown, Tonight, Verdict};
 use upland_core::controller::upkeep::clock_changes;
 use upland_core::quantity::ratio::Percentage;
 use upland_core::sensors::state::Says;
@@ -39,8 +39,8 @@ fn work_out(state: &AppState, site: SiteKey) -> Result<Option<Round>, PageError>
     let services = state.store.read(|snapshot| services_of(snapshot, site))?;
     let work = SiteAtWork::of(states, moment);
     let mut round = Round { of: stamp, at: now, nights: Vec::new(), calls: Vec::new(), notices: Vec::new() };
-    for own in &facts.boxes {
-        of_box(&mut round, &work, own, (ticks, now))?;
+    for own in &facts.controllers {
+        of_controller(&mut round, &work, own, (ticks, now))?;
     }
     sensors(&mut round.notices, &work.states);
     weather(&mut round.notices, &work, &services, now);
@@ -63,23 +63,23 @@ pub(crate) fn round_for_tests(work: &SiteAtWork, ticks: &[TickRecord]) -> Round 
     let of = SiteStamp { id: site, revision: 1, readings: 0, last_reading: None };
     let at = work.moment.at;
     let mut round = Round { of, at, nights: Vec::new(), calls: Vec::new(), notices: Vec::new() };
-    for own in &work.states.loaded.boxes {
-        of_box(&mut round, work, own, (ticks, at)).unwrap();
+    for own in &work.states.loaded.controllers {
+        of_controller(&mut round, work, own, (ticks, at)).unwrap();
     }
     sensors(&mut round.notices, &work.states);
     weather(&mut round.notices, work, &[], at);
     round
 }
 
-/// Whether the night of a box is right, and how bad it is when not.
+/// Whether the night of a controller is right, and how bad it is when not.
 fn judged(tonight: &Tonight) -> (NightState, Weight) {
     let has = |verdict: Verdict| tonight.of_verdict(verdict).next().is_some();
     let all_right = || tonight.zones.iter().all(|z| z.verdict.is_none_or(|v| v == Verdict::Right));
     let grave = has(Verdict::Forbidden) || has(Verdict::NothingReaches);
     let state = match tonight.known {
-        BoxKnown::Settings if all_right() => NightState::Right,
-        BoxKnown::Settings => NightState::Wrong,
-        BoxKnown::Unknown | BoxKnown::ComputesItself => NightState::Unknown,
+        ControllerKnown::Settings if all_right() => NightState::Right,
+        ControllerKnown::Settings => NightState::Wrong,
+        ControllerKnown::Unknown | ControllerKnown::ComputesItself => NightState::Unknown,
     };
     (state, if grave { Weight::Fault } else { Weight::Warning })
 }
@@ -101,28 +101,28 @@ impl Said<'_> {
         href: String,
         words: impl Fn(&str) -> String,
     ) {
-        let about = format!("box {} {about}", self.number);
+        let about = format!("controller {} {about}", self.number);
         let words = worded(|| words(&self.name));
         self.round.notices.push(Notice { kind, about, weight, words, href });
     }
 }
 
-/// The night of a box, its checks, percentages and upkeep.
-fn of_box(
+/// The night of a controller, its checks, percentages and upkeep.
+fn of_controller(
     round: &mut Round,
     work: &SiteAtWork,
-    own: &SiteBox,
+    own: &SiteController,
     (ticks, now): (&[TickRecord], Timestamp),
 ) -> Result<(), PageError> {
     let (facts, number) = (&work.states.loaded, own.number());
     let site = facts.site.id.number();
     let name = format!("{number} {}", own.record.controller.place);
-    let mut said = Said { round, name, number, path: address::site_box(site, number) };
+    let mut said = Said { round, name, number, path: address::site_controller(site, number) };
     let tonight = work.night(number);
     let (mut state, weight) = judged(&tonight);
     // What ran on the last evening of a record says nothing of tonight.
     let ended = work.moment.record_ended;
-    if ended.is_some() && tonight.known == BoxKnown::Settings {
+    if ended.is_some() && tonight.known == ControllerKnown::Settings {
         state = NightState::Unknown;
     }
     let sentence = || match ended {
@@ -142,7 +142,7 @@ fn of_box(
         sentence: worded(sentence),
     });
     if state == NightState::Wrong {
-        let href = format!("{}?box={number}", address::today(site));
+        let href = format!("{}?controller={number}", address::today(site));
         said.notice((NoticeKind::Night, weight), "tonight", href, |name| format!("{name}: {}", sentence()));
     }
     let path = said.path.clone();
@@ -157,11 +157,11 @@ fn of_box(
         }
     }
     let (_, next) = clock_changes(&facts.tz, now);
-    for due in box_due(&own.record, ticks, (&facts.tz, now)).into_iter().filter(|due| due.now) {
+    for due in controller_due(&own.record, ticks, (&facts.tz, now)).into_iter().filter(|due| due.now) {
         let about = format!("{:?} {}", due.task, due.on.map_or(String::new(), |on| on.to_string()));
         let href = format!("{}/card", said.path);
         said.notice((NoticeKind::Upkeep, Weight::Task), about.trim_end(), href, |name| {
-            format!("{name}: {}", box_words(&due, next))
+            format!("{name}: {}", controller_words(&due, next))
         });
     }
     Ok(())
@@ -176,7 +176,7 @@ fn findings(said: &mut Said<'_>, bench: &Workbench, set: &SettingsRecord) {
         format!("{}: {}", words.place, words.text)
     };
     let path = said.path.clone();
-    // A fault each; what only warns is counted, or one neglected box would hide every other site.
+    // A fault each; what only warns is counted, or one neglected controller would hide every other site.
     for fault in found.iter().filter(|f| f.severity == Severity::Fault) {
         said.notice((NoticeKind::Finding, Weight::Fault), &fault.id(), path.clone(), |name| {
             format!("{name}, {}", words(fault))
@@ -191,7 +191,7 @@ fn findings(said: &mut Said<'_>, bench: &Workbench, set: &SettingsRecord) {
     }
 }
 
-/// The percentages of a box, and those that somebody should go for.
+/// The percentages of a controller, and those that somebody should go for.
 fn percentages(said: &mut Said<'_>, Calls { calls, short, weather }: Calls, ticks: &[TickRecord]) {
     let open: Vec<&Call> = calls.iter().filter(|call| changes(call) && !is_called(call, ticks)).collect();
     if !open.is_empty() {
@@ -218,14 +218,14 @@ struct Calls {
     weather: String,
 }
 
-/// What the percentages of a box stand at and should: those of its budget; and the weather they follow from.
+/// What the percentages of a controller stand at and should: those of its budget; and the weather they follow from.
 // Long: one call of work after another.
 fn calls_of(
     bench: &Workbench,
     set: &SettingsRecord,
     record_ended: Option<jiff::civil::Date>,
 ) -> Result<Calls, PageError> {
-    let own = &bench.site_box()?.record;
+    let own = &bench.site_controller()?.record;
     let climate: &Climate = &bench.climate;
     // A controller without a percentage, or one that computes its run times itself, has nothing to be set.
     if !bench.installation.card.has_percentage() {
@@ -248,12 +248,12 @@ fn calls_of(
     let of_slot =
         |(slot, ((turns, advised), set_at)): (i32, ((&PercentageSlot, &Option<Percentage>), &Percentage))| {
             Call {
-                number: bench.installation.box_number,
+                number: bench.installation.controller_number,
                 slot,
-                box_id: own.id,
+                controller_id: own.id,
                 place: own.controller.place.clone(),
                 program: match turns {
-                    PercentageSlot::Box => String::new(),
+                    PercentageSlot::Controller => String::new(),
                     PercentageSlot::Program(p) => {
                         set.settings.programs.get(*p).map_or(String::new(), |p| p.name.clone())
                     }
@@ -272,9 +272,9 @@ fn calls_of(
         let Some(program) = finding.place.program() else { continue };
         let words = names.finding(finding);
         calls.push(Call {
-            number: bench.installation.box_number,
+            number: bench.installation.controller_number,
             slot: i32::try_from(slot).unwrap_or(i32::MAX),
-            box_id: own.id,
+            controller_id: own.id,
             place: own.controller.place.clone(),
             program: set.settings.programs.get(program).map_or(String::new(), |p| p.name.clone()),
             set: set.settings.percentages.of(program, bench.today),
@@ -294,9 +294,9 @@ fn slot_words(names: &Names<'_>, advice: &WeekAdvice, slot_number: i32) -> Strin
     let Some((low, high)) = advice.asked(slot) else { return String::new() };
     let (low, high) = (plain(low, 0), plain(high, 0));
     let asked = if low == high {
-        format!("zones ask for {low} %")
+        format!("zones require {low} %")
     } else {
-        format!("zones ask for {low} to {high} %")
+        format!("zones require {low} to {high} %")
     };
     let short = short_words(names, advice, slot_number);
     let surplus = advice.surplus(slot, names.installation).map_or(String::new(), |litres| {
@@ -324,9 +324,9 @@ pub(crate) fn changes(call: &Call) -> bool {
     call.advised.is_some_and(|advised| advised != call.set)
 }
 
-/// Whether a box was called in the week of a call.
+/// Whether a controller was called in the week of a call.
 fn is_called(call: &Call, ticks: &[TickRecord]) -> bool {
-    let of = (What::Called, call.box_id, week_number(call.week));
+    let of = (What::Called, call.controller_id, week_number(call.week));
     ticks.iter().any(|t| (t.what, t.about, t.number) == of)
 }
 
@@ -402,7 +402,7 @@ mod tests {
     use crate::site::clock::Moment;
     use upland_core::site::UnitSystem;
 
-    /// A site whose box was entered, a few things wrong with it.
+    /// A site whose controller was entered, a few things wrong with it.
     fn told(units: UnitSystem) -> SiteAtWork {
         let bench = fixture::workbench();
         let moment = Moment { date: bench.today, at: bench.at, record_ended: None };
@@ -417,7 +417,7 @@ mod tests {
     }
 
     #[test]
-    fn a_box_with_faults_has_a_notice_a_fault_and_one_for_all_its_warnings() {
+    fn a_controller_with_faults_has_a_notice_a_fault_and_one_for_all_its_warnings() {
         let work = told(UnitSystem::Metric);
         let round = round_of(&work, &[]);
         let night = work.night(1);
@@ -461,7 +461,7 @@ mod tests {
         let tick = TickRecord {
             site_id: fixture::key(1),
             what: What::Called,
-            about: call.box_id,
+            about: call.controller_id,
             number: week_number(call.week),
             at: Timestamp::UNIX_EPOCH,
             said_by: "Bram".into(),
@@ -472,7 +472,7 @@ mod tests {
     }
 
     #[test]
-    fn a_box_that_nobody_entered_is_a_task_and_its_night_is_not_known() {
+    fn a_controller_that_nobody_entered_is_a_task_and_its_night_is_not_known() {
         let round = round_of(&fixture::at_work(&fixture::decided(UnitSystem::Metric), false), &[]);
         assert_eq!(round.nights[0].state, NightState::Unknown);
         let entered = of(&round, NoticeKind::Finding);

@@ -65,7 +65,7 @@ fn no_other_method(path: &'static str, allowed: &'static str, message: &'static 
 struct ReadingDto {
     /// What was read, with its unit: rain_mm (since the reading before), temperature_c, humidity_pct,
     /// solar_w_m2, wind_m_s (at 2 m), soil_pct (by volume), flow_l_min, et_mm (of the day that ends),
-    /// contact (1 holds, 0 lets run), battery_pct.
+    /// contact (1 prevents watering, 0 allows it), battery_pct.
     #[schema(example = "soil_pct")]
     channel: String,
     /// When, RFC 3339 with offset.

@@ -354,6 +354,6 @@ async fn restore(
     if !here.change(move |change| change.take_back(Subject::Sensor, of, None)).await? {
         return Err(PageError::NotFound);
     }
-    flash(&here.who.session, "It hangs again.", None)?;
+    flash(&here.who.session, "The sensor is restored.", None)?;
     Ok(see_other(&address::sensor(path.0, path.1)))
 }

@@ -10,6 +10,7 @@ use crate::server::address;
 use crate::server::error::{PageError, page_with, see_other};
 use crate::server::session::{Fields, flash};
 use crate::site::context::{AtSite, EditorAt};
+use crate::site::facts::SiteController;
 use crate::site::sensing::SensorStates;
 use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, get, post, web};
@@ -40,7 +41,7 @@ fn choice_of(name: &'static str, label: &'static str, options: Vec<(String, Stri
 
 /// The form of a card in the units of a site.
 // Long: a list of fields.
-fn form(card: &SensorCard, boxes: &[(u8, String)], zones: &[(u16, String)], system: UnitSystem) -> Form {
+fn form(card: &SensorCard, owners: &[(u8, String)], zones: &[(u16, String)], system: UnitSystem) -> Form {
     let u = Units::of(system);
     let rain_help =
         "Small steps save more and stop summer watering for a drizzle; about 12 mm is common practice.";
@@ -76,7 +77,7 @@ fn form(card: &SensorCard, boxes: &[(u8, String)], zones: &[(u16, String)], syst
     }
     if card.senses(Sense::SoilMoisture) {
         set.push(
-            Field::number("soil_threshold", "Refuses at or above", "% by volume")
+            Field::number("soil_threshold", "Skips watering at or above", "% by volume")
                 .help("From a calibration run; later moved in half points only, on its page."),
         );
         set.push(
@@ -93,14 +94,14 @@ fn form(card: &SensorCard, boxes: &[(u8, String)], zones: &[(u16, String)], syst
         set.push(
             Field::number("litres_per_pulse", "One pulse of the meter is", u.volume.unit)
                 .default(card.per_pulse.map_or(String::new(), |litres| plain(u.volume.shown(litres), 4)))
-                .help("Written on it, or the water of a test through the pulses that the box counted."),
+                .help("Written on it, or a test's water through the pulses counted."),
         );
         set.push(Field::number("flow_high", "High alarm above learned", "%"));
         set.push(Field::number("flow_low", "Low alarm below learned", "%"));
     }
     let aloft = card.senses(Sense::Rain) || card.senses(Sense::Wind) || card.senses(Sense::Et);
     let mut place = vec![
-        Field::number("distance", "Distance to the box", u.length.unit)
+        Field::number("distance", "Distance to the controller", u.length.unit)
             .help("Along the wire; for a sensor on a decoder, to that decoder."),
     ];
     if card.link == Link::Radio {
@@ -136,19 +137,19 @@ fn form(card: &SensorCard, boxes: &[(u8, String)], zones: &[(u16, String)], syst
     }
     place.push(Field::number("at_x", "On the plan: east", u.length.unit));
     place.push(Field::number("at_y", "and south", u.length.unit));
-    let boxes = boxes.iter().map(|(n, place)| (n.to_string(), format!("{n} {place}"))).collect();
+    let controllers = owners.iter().map(|(n, place)| (n.to_string(), format!("{n} {place}"))).collect();
     Form {
         groups: vec![
             FieldGroup {
                 folded: false,
                 legend: "Sensor",
-                fields: vec![Field::text("name", "Name"), choice_of("box", "For box", boxes)],
+                fields: vec![Field::text("name", "Name"), choice_of("controller", "Controller", controllers)],
             },
             FieldGroup { folded: false, legend: "What is set on it", fields: set },
             FieldGroup { folded: false, legend: "Where it stands", fields: place },
             FieldGroup {
                 folded: false,
-                legend: "Its card",
+                legend: "Type of sensor",
                 fields: vec![
                     Field::choice::<Signal>("signal", "Speaks by", Signal::label),
                     Field::choice::<Link>("link", "Joined by", Link::label),
@@ -169,7 +170,7 @@ fn texts(sensor: &Sensor, system: UnitSystem) -> BTreeMap<String, String> {
     let yes_no = |v: Option<bool>| v.map_or(String::new(), |v| if v { "yes" } else { "no" }.to_owned());
     let number = |v: Option<f64>| v.map_or(String::new(), |v| plain(v, 3));
     put("name", sensor.name.clone());
-    put("box", sensor.box_number.to_string());
+    put("controller", sensor.controller_number.to_string());
     // As it is sold, where that means this very step.
     let fraction = inch_fraction(set.rain_threshold).filter(|fraction| {
         let means = card.rain_step(Millimetres::from_inches(fraction.inches));
@@ -243,16 +244,16 @@ const NAMES: [&str; 14] = [
 fn read(
     fields: &Fields,
     before: &Sensor,
-    boxes: &[(u8, String)],
+    controllers: &[(u8, String)],
     system: UnitSystem,
 ) -> Result<Sensor, Vec<FieldError>> {
     let u = Units::of(system);
     let mut r = Reader::new(fields);
     let mut sensor = before.clone();
     sensor.name = r.name("name");
-    match fields.get("box").parse::<u8>().ok().filter(|n| boxes.iter().any(|(b, _)| b == n)) {
-        Some(number) => sensor.box_number = number,
-        None => r.say("box", "Choose a box of this site."),
+    match fields.get("controller").parse::<u8>().ok().filter(|n| controllers.iter().any(|(b, _)| b == n)) {
+        Some(number) => sensor.controller_number = number,
+        None => r.say("controller", "Choose a controller of this site."),
     }
     if let Some(signal) = r.choice("signal") {
         sensor.card.signal = signal;
@@ -393,9 +394,9 @@ struct Drawing<'a> {
     conflict: Option<String>,
 }
 
-/// The form of a card with the boxes and zones of a site.
+/// The form of a card with the controllers and zones of a site.
 fn form_at(states: &SensorStates, card: &SensorCard) -> Form {
-    form(card, &states.loaded.box_names(), &states.loaded.zone_names(), states.units())
+    form(card, &states.loaded.controller_names(), &states.loaded.zone_names(), states.units())
 }
 
 fn draw(
@@ -434,7 +435,7 @@ fn draw(
 #[derive(serde::Deserialize)]
 struct NewQuery {
     card: Option<String>,
-    #[serde(rename = "box")]
+    #[serde(rename = "controller", alias = "box")]
     number: Option<u8>,
 }
 
@@ -447,8 +448,8 @@ async fn new_page(EditorAt(here): EditorAt, query: web::Query<NewQuery>) -> Resu
     let states = here.sensor_states(None).await?;
     let wanted = query.card.as_deref().unwrap_or("rain_switch");
     let (code, card) = generic_card(wanted).ok_or(PageError::NotFound)?;
-    let number =
-        query.number.or(states.loaded.boxes.first().map(crate::site::facts::SiteBox::number)).unwrap_or(1);
+    let first = states.loaded.controllers.first().map(SiteController::number);
+    let number = query.number.or(first).unwrap_or(1);
     let mut sensor = Sensor::of_card(card, number);
     // Demand of 100 %: what the peak month asks, unless somebody knows better.
     let peak =
@@ -467,10 +468,11 @@ async fn new_page(EditorAt(here): EditorAt, query: web::Query<NewQuery>) -> Resu
 #[post("/sites/{id}/sensors")]
 async fn create(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse, PageError> {
     let states = here.sensor_states(None).await?;
-    let (code, card) = generic_card(fields.get("card"))
-        .ok_or_else(|| PageError::BadRequest("The form does not say its card. Reload the page.".into()))?;
+    let missing =
+        || PageError::BadRequest("The form does not say the type of sensor. Reload the page.".into());
+    let (code, card) = generic_card(fields.get("card")).ok_or_else(missing)?;
     let blank = Sensor::of_card(card, 1);
-    match read(&fields, &blank, &states.loaded.box_names(), states.units()) {
+    match read(&fields, &blank, &states.loaded.controller_names(), states.units()) {
         Ok(sensor) => {
             let (site, on) = (here.id(), here.today());
             let name = sensor.name.clone();
@@ -543,7 +545,7 @@ async fn save(
             },
         )
     };
-    let sensor = match read(&fields, &record.sensor, &states.loaded.box_names(), states.units()) {
+    let sensor = match read(&fields, &record.sensor, &states.loaded.controller_names(), states.units()) {
         Ok(sensor) => sensor,
         Err(errors) => return drawing(&errors, None, StatusCode::UNPROCESSABLE_ENTITY),
     };

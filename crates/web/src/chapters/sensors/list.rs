@@ -15,7 +15,7 @@ use jiff::ToSpan;
 use jiff::tz::TimeZone;
 use std::collections::BTreeSet;
 use std::sync::Arc;
-use upland_core::account::running::{BoxRun, Holder};
+use upland_core::account::running::{ControllerRun, Holder};
 use upland_core::advice::sensor_choice::{Pays, advise, conflicts};
 use upland_core::quantity::units::Litres;
 use upland_core::sensors::placement::{Surroundings, judge, overall};
@@ -62,7 +62,7 @@ struct AdviceRow {
     has: bool,
 }
 
-struct BoxAdvice {
+struct ControllerAdvice {
     number: u8,
     place: String,
     rows: Vec<AdviceRow>,
@@ -75,7 +75,7 @@ struct List {
     at: String,
     lines: Vec<Line>,
     pausing: Vec<Pausing>,
-    advice: Vec<BoxAdvice>,
+    advice: Vec<ControllerAdvice>,
     /// Posts that no device made, for whoever may make tokens.
     unknown: Option<String>,
 }
@@ -86,14 +86,16 @@ struct ListPage {
     frame: Frame,
     tabs: Vec<TabLink>,
     site_id: i64,
-    boxes: usize,
+    controllers: usize,
     list: Arc<List>,
 }
 
-/// What a sensor does to tonight's runs of its box.
+/// What a sensor does to tonight's runs of its controller.
 fn tonight_of(states: &SensorStates, record: &SensorRecord) -> String {
-    let Some(own) = states.site_box(record.sensor.box_number) else { return "its box was taken down".into() };
-    let Some(night) = states.tonight(own) else { return "the box has no settings yet".into() };
+    let Some(own) = states.site_controller(record.sensor.controller_number) else {
+        return "its controller was taken down".into();
+    };
+    let Some(night) = states.tonight(own) else { return "the controller has no settings yet".into() };
     let runs = stations(&night);
     let place = states.place_of(record);
     let by_it = |holder: &Holder| matches!(holder, Holder::Sensor { sensor, .. } if Some(*sensor) == place);
@@ -113,7 +115,7 @@ pub(super) fn judged(
 ) -> Vec<upland_core::sensors::placement::Judged> {
     let sensor = &record.sensor;
     let zones: Vec<_> =
-        states.loaded.zones.iter().filter(|z| z.zone.box_number == sensor.box_number).collect();
+        states.loaded.zones.iter().filter(|z| z.zone.controller_number == sensor.controller_number).collect();
     let held = zones.iter().filter(|z| {
         mapping::tie(&sensor.card, &sensor.map, &z.zone, sensor.placement.probe_station, false).holds
     });
@@ -131,7 +133,7 @@ fn line(states: &SensorStates, record: &SensorRecord) -> Line {
     Line {
         href: address::sensor(states.loaded.site.id.number(), record.id),
         name: record.sensor.name.clone(),
-        card: format!("{}, box {}", record.sensor.card.name, record.sensor.box_number),
+        card: format!("{}, controller {}", record.sensor.card.name, record.sensor.controller_number),
         says: text,
         because,
         class: match said {
@@ -188,7 +190,7 @@ fn card_for(sense: Sense) -> &'static str {
     }
 }
 
-fn advice(states: &SensorStates) -> Vec<BoxAdvice> {
+fn advice(states: &SensorStates) -> Vec<ControllerAdvice> {
     let units = states.units();
     let span = states.climate.span().map(|(first, last)| {
         let to = last.min(states.today);
@@ -199,12 +201,12 @@ fn advice(states: &SensorStates) -> Vec<BoxAdvice> {
     });
     states
         .loaded
-        .boxes
+        .controllers
         .iter()
         .map(|own| {
             let installation = states.installation(own);
             let settings = own.settings_or_clean();
-            let sensors: Vec<_> = states.of_box(own.number()).map(|s| &s.sensor).collect();
+            let sensors: Vec<_> = states.of_controller(own.number()).map(|s| &s.sensor).collect();
             let rows = advise(&installation, &settings, &states.climate, span)
                 .into_iter()
                 .map(|a| AdviceRow {
@@ -222,7 +224,7 @@ fn advice(states: &SensorStates) -> Vec<BoxAdvice> {
                     has: sensors.iter().any(|s| s.card.senses(a.sense)),
                 })
                 .collect();
-            BoxAdvice {
+            ControllerAdvice {
                 number: own.number(),
                 place: own.record.controller.place.clone(),
                 rows,
@@ -233,7 +235,7 @@ fn advice(states: &SensorStates) -> Vec<BoxAdvice> {
 }
 
 /// Stations that a sensor holds or cuts tonight.
-fn held(night: &[BoxRun]) -> BTreeSet<u16> {
+fn held(night: &[ControllerRun]) -> BTreeSet<u16> {
     stopped_by(night, |holder| matches!(holder, Holder::Sensor { .. }))
 }
 
@@ -249,7 +251,7 @@ fn headline(states: &SensorStates) -> String {
         .map(|s| s.sensor.name.as_str())
         .collect();
     let stopped: usize =
-        states.loaded.boxes.iter().filter_map(|b| states.tonight(b)).map(|n| held(&n).len()).sum();
+        states.loaded.controllers.iter().filter_map(|b| states.tonight(b)).map(|n| held(&n).len()).sum();
     match (holding.len(), stopped) {
         (0, 0) => "No sensor holds; tonight runs as set.".into(),
         (0, n) => format!("{} of tonight's stations are refused.", in_words_capital(n)),
@@ -295,7 +297,7 @@ async fn sensors_page(here: AtSite) -> Result<HttpResponse, PageError> {
         frame: frame(&here, "sensors")?,
         tabs: tabs(here.id(), Tab::List),
         site_id: here.id(),
-        boxes: here.facts.boxes.len(),
+        controllers: here.facts.controllers.len(),
         list: list.await?,
     })
 }

@@ -6,7 +6,7 @@ use crate::server::address;
 use crate::server::error::{PageError, page, see_other};
 use crate::server::session::{Fields, flash};
 use crate::site::context::{AtSite, EditorAt};
-use crate::site::facts::SiteBox;
+use crate::site::facts::SiteController;
 use crate::site::sensing::SensorStates;
 use actix_web::{HttpResponse, get, post, web};
 use askama::Template;
@@ -27,7 +27,7 @@ struct Cell {
     verb: Verb,
     why: &'static str,
     chosen: bool,
-    /// As the box is set, a contact does otherwise.
+    /// As the controller is set, a contact does otherwise.
     differs: &'static str,
 }
 
@@ -50,7 +50,7 @@ struct ProgramRow {
     cells: Vec<(i64, i32, bool)>,
 }
 
-struct BoxMap {
+struct ControllerMap {
     number: u8,
     place: String,
     heads: Vec<(String, String)>,
@@ -64,7 +64,7 @@ struct MapPage {
     frame: Frame,
     tabs: Vec<TabLink>,
     site_id: i64,
-    boxes: Vec<BoxMap>,
+    controllers: Vec<ControllerMap>,
 }
 
 /// What a sensor does to a zone: one that sets a percentage scales its run times, the others stop them.
@@ -72,8 +72,8 @@ fn verb(card: &SensorCard) -> Verb {
     // A meter's alarm stops the main.
     match (card.can_hold() || card.senses(Sense::Flow), card.senses(Sense::Et)) {
         (false, true) => Verb { third: "scales it", plain: "scale it" },
-        (true, true) => Verb { third: "stops and scales it", plain: "stop and scale it" },
-        _ => Verb { third: "stops it", plain: "stop it" },
+        (true, true) => Verb { third: "blocks and scales", plain: "block and scale" },
+        _ => Verb { third: "blocks", plain: "block" },
     }
 }
 
@@ -90,20 +90,20 @@ fn cell(sensor: (&Sensor, i64, i32), zone: &upland_core::site::Zone, settings: &
         why: tie.why.words(),
         chosen: tie.why == Why::Chosen,
         differs: match (sensor.card.is_contact(), tie.holds, heeds) {
-            (true, false, true) => "the box stops it all the same",
-            (true, true, false) => "the box lets it ignore sensors",
+            (true, false, true) => "the controller blocks it all the same",
+            (true, true, false) => "the controller lets it ignore sensors",
             _ => "",
         },
     }
 }
 
-fn box_map(states: &SensorStates, own: &SiteBox) -> BoxMap {
+fn controller_map(states: &SensorStates, own: &SiteController) -> ControllerMap {
     let settings = own.settings_or_clean();
-    let sensors: Vec<_> = states.of_box(own.number()).collect();
+    let sensors: Vec<_> = states.of_controller(own.number()).collect();
     let mut zones: Vec<_> =
-        states.loaded.zones.iter().map(|z| &z.zone).filter(|z| z.box_number == own.number()).collect();
+        states.loaded.zones.iter().map(|z| &z.zone).filter(|z| z.controller_number == own.number()).collect();
     zones.sort_by_key(|z| z.number);
-    BoxMap {
+    ControllerMap {
         number: own.number(),
         place: own.record.controller.place.clone(),
         heads: sensors
@@ -141,10 +141,10 @@ fn box_map(states: &SensorStates, own: &SiteBox) -> BoxMap {
 async fn map_page(here: AtSite) -> Result<HttpResponse, PageError> {
     let states = here.sensor_states(None).await?;
     page(&MapPage {
-        frame: frame(&here, "whom sensors stop")?,
+        frame: frame(&here, "sensor assignment")?,
         tabs: tabs(here.id(), Tab::Map),
         site_id: here.id(),
-        boxes: states.loaded.boxes.iter().map(|b| box_map(&states, b)).collect(),
+        controllers: states.loaded.controllers.iter().map(|b| controller_map(&states, b)).collect(),
     })
 }
 
@@ -157,10 +157,10 @@ async fn choose(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse
     let base: i32 = fields.get("base_version").parse().map_err(|_| missing())?;
     let record = states.sensor(sensor_id).ok_or(PageError::NotFound)?;
     let mut sensor = record.sensor.clone();
-    let own = states.site_box(sensor.box_number).ok_or(PageError::NotFound)?;
+    let own = states.site_controller(sensor.controller_number).ok_or(PageError::NotFound)?;
     let zone = |station| {
         let mut zones = states.loaded.zones.iter().map(|z| &z.zone);
-        zones.any(|zone| (zone.box_number, zone.number) == (own.number(), station))
+        zones.any(|zone| (zone.controller_number, zone.number) == (own.number(), station))
     };
     let programs = own.settings_or_clean().programs.len();
     let map = &mut sensor.map;

@@ -52,7 +52,7 @@ type TabLink = (String, &'static str, bool);
 fn tabs(site_id: i64, current: Tab) -> Vec<TabLink> {
     [
         ("", "Sensors", Tab::List),
-        ("/map", "Whom they stop", Tab::Map),
+        ("/map", "Sensor assignment", Tab::Map),
         ("/wiring", "Wiring", Tab::Wiring),
         ("/plan", "Plan", Tab::Plan),
     ]

@@ -26,14 +26,14 @@ pub(super) fn notes(states: &SensorStates, record: &SensorRecord) -> Vec<String>
 
 fn soil_note(states: &SensorStates, sensor: &Sensor) -> String {
     let Some(threshold) = sensor.setting.soil_threshold_pct else {
-        return "No threshold yet: calibrate it from its own trace first. Until then it refuses nothing."
+        return "No threshold yet: calibrate it from its own trace first. Until then it skips nothing."
             .into();
     };
     let window = states
-        .site_box(sensor.box_number)
+        .site_controller(sensor.controller_number)
         .and_then(|own| cycle_window_needed_min(states.tonight(own)?.iter().map(|r| &r.run)));
     format!(
-        "Refuses at {} % and above, decided at the start of the cycle window and held through it{}.",
+        "Skips watering at {} % and above, decided at the start of the cycle window and held through it{}.",
         plain(threshold, 1),
         window.map_or(String::new(), |m| format!("; tonight's cycle and an hour need {m} min"))
     )
@@ -47,7 +47,7 @@ const ALARMS_LISTED: usize = 5;
 fn flow_notes(states: &SensorStates, record: &SensorRecord) -> Vec<String> {
     let (sensor, units) = (&record.sensor, states.units());
     let Some((own, settings)) =
-        states.site_box(sensor.box_number).and_then(|own| Some((own, own.settings.as_ref()?)))
+        states.site_controller(sensor.controller_number).and_then(|own| Some((own, own.settings.as_ref()?)))
     else {
         return Vec::new();
     };

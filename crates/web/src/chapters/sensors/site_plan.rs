@@ -1,4 +1,4 @@
-//! The plan of a site: zones, what stands up, heads, boxes and sensors on a drawing over a list of lines, and what it
+//! The plan of a site: zones, obstacles, heads, controllers and sensors on a drawing over a list of lines, and what it
 //! says about each sensor's place. Each pull is computed on the server at once; nothing is stored until it is saved.
 
 use super::{Tab, TabLink, find, frame, tabs};
@@ -97,7 +97,7 @@ fn read(text: &str, states: &SensorStates) -> Result<PlanText, Vec<String>> {
         .iter()
         .filter(|(name, _)| !known(name))
         .map(|(name, _)| {
-            format!("There is no sensor \"{name}\" at this site; make it first, or mend its name.")
+            format!("There is no sensor \"{name}\" at this site; make it first, or correct its name.")
         })
         .collect();
     if strange.is_empty() { Ok(found) } else { Err(strange) }
@@ -127,7 +127,7 @@ fn placed_by(plan: &SitePlan, record: &SensorRecord, at: (f64, f64), states: &Se
         None => (None, Some(Metres::ZERO)),
     };
     // A decoder may sit anywhere along its path, which the plan does not know.
-    if let Some(wire) = plan.wire(sensor.box_number, at).filter(|_| !by_decoder) {
+    if let Some(wire) = plan.wire(sensor.controller_number, at).filter(|_| !by_decoder) {
         placed.placement.distance = Some(wire);
     }
     placed
@@ -187,8 +187,12 @@ fn seen(states: &SensorStates, text: &PlanText) -> Vec<Seen> {
         }
         let hours = place.sun_hours.unwrap_or_default();
         parts.push(format!("{} h of sun on a clear day in the middle of the season", plain(hours, 1)));
-        if let Some(wire) = plan.wire(record.sensor.box_number, *at) {
-            parts.push(format!("{} from box {}", length(units, wire), record.sensor.box_number));
+        if let Some(wire) = plan.wire(record.sensor.controller_number, *at) {
+            parts.push(format!(
+                "{} from controller {}",
+                length(units, wire),
+                record.sensor.controller_number
+            ));
         }
         if let Some(station) = plan.seen(*at, Metres::ZERO).station {
             parts.push(format!("in zone {station}"));
@@ -386,7 +390,7 @@ async fn take_over(
     let said = match here.change(move |change| change.save_sensor(id, base, &sensor)).await? {
         None => return Err(PageError::NotFound),
         Some(Saved::As(_) | Saved::Unchanged(_)) => {
-            "Sun, spray, cover, clearance and the way to its box are taken from the plan.".to_owned()
+            "Sun, spray, cover, clearance and the way to its controller are taken from the plan.".to_owned()
         }
         Some(Saved::Conflict(theirs)) => {
             format!("{} changed this sensor meanwhile; look again.", theirs.saved_by)

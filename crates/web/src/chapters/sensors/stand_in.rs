@@ -65,7 +65,7 @@ async fn start_one(
         .unwrap_or(3600);
     let token = random_hex();
     let hash = crate::server::session::hash(&token);
-    let made = here.change(move |change| change.create_device(id, "Stand-in", &hash)).await?;
+    let made = here.change(move |change| change.create_device(id, "Simulator", &hash)).await?;
     made.ok_or(PageError::NotFound)?;
     let plan = Plan {
         url,

@@ -1,5 +1,5 @@
 //! View models of the chapter over a site: fixed weather with 14 mm on the ninth, four zones of which
-//! one is a fern house, and a box with programs.
+//! one is a fern house, and a controller with programs.
 
 use super::list::{judged, pausing};
 use super::notes::notes;
@@ -90,9 +90,9 @@ fn a_hold_is_said_with_its_reason_and_stops_the_night() {
     assert_eq!(states.at, evening());
     let said = states.says(&states.loaded.sensors[0]);
     let (line, because) = words::says(UnitSystem::Metric, &said, &states.tz);
-    assert!(line.starts_with("Holds until Sun 19 Jul, 18:00"), "{line}");
+    assert!(line.starts_with("Prevents watering until Sun 19 Jul, 18:00"), "{line}");
     assert_eq!(because, "since Thu 9 Jul, 18:00: 14.0 mm of rain");
-    let own = states.site_box(1).unwrap();
+    let own = states.site_controller(1).unwrap();
     let night = states.tonight(own).unwrap();
     assert!(!night.is_empty());
     let by_rain =
@@ -115,7 +115,7 @@ fn a_bypass_is_listed_and_lets_the_night_run() {
     assert_eq!(states.bypassed(1), Some(evening() + SignedDuration::from_hours(24)));
     let listed = pausing(&states);
     assert_eq!(listed[0].text, "Rain switch, wired is on bypass until Tue 14 Jul, 20:00: new turf (Bram)");
-    let night = states.tonight(states.site_box(1).unwrap()).unwrap();
+    let night = states.tonight(states.site_controller(1).unwrap()).unwrap();
     assert!(night.len() > 4 && night.iter().all(|r| r.held_by.is_empty()), "{night:?}");
 }
 
@@ -333,7 +333,11 @@ fn the_page_of_a_sensor_shows_what_it_says_and_who_posts_for_it() {
     };
     let devices = [device(1, false), device(2, true)];
     let view = SensorView::of(&states, 1, replayed, (&devices, &[refused])).unwrap();
-    assert!(view.says.starts_with("Holds until Sun 19 Jul, 18:00") && !view.silent, "{}", view.says);
+    assert!(
+        view.says.starts_with("Prevents watering until Sun 19 Jul, 18:00") && !view.silent,
+        "{}",
+        view.says
+    );
     assert!(view.source.starts_with("It has no readings of its own"));
     assert_eq!(view.card, "Rain switch, wired, contact, normally closed");
     assert_eq!(view.devices[0].seen, "last seen Mon 13 Jul, 19:48");

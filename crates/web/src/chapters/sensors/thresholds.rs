@@ -52,7 +52,8 @@ const STRIP_DAYS: i32 = 365;
 
 /// The last year of the record for a sensor of rain, at every threshold.
 pub(super) fn replayed(states: &SensorStates, record: &SensorRecord) -> Replayed {
-    let (Some(own), Some((first, last))) = (states.site_box(record.sensor.box_number), states.climate.span())
+    let (Some(own), Some((first, last))) =
+        (states.site_controller(record.sensor.controller_number), states.climate.span())
     else {
         return Replayed::default();
     };
@@ -80,7 +81,7 @@ pub(super) fn replayed(states: &SensorStates, record: &SensorRecord) -> Replayed
     Replayed {
         rows: threshold_rows(states.units(), &results, (set.rain_threshold, years)),
         words: format!(
-            "{season} of {} nights from {} to {} lie in the season, the months with the greater demand; water is saved on them alone, as the box is set now. A night is held against need when a zone had reached its refill point, rain counted.",
+            "{season} of {} nights from {} to {} lie in the season, the months with the greater demand; water is saved on them alone, as the controller is set now. A night is held against need when a zone had reached its refill point, rain counted.",
             all.len(),
             from.said("%-d %b %Y"),
             to.said("%-d %b %Y")

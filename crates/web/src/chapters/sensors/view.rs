@@ -71,7 +71,7 @@ pub(super) struct SensorView {
     pub name: String,
     pub card: String,
     pub version: i32,
-    pub box_number: u8,
+    pub controller_number: u8,
     pub says: String,
     pub because: String,
     pub source: &'static str,
@@ -115,7 +115,7 @@ impl SensorView {
             name: record.sensor.name.clone(),
             card: format!("{}, {}", card.name, card.signal.label()),
             version: record.version,
-            box_number: record.sensor.box_number,
+            controller_number: record.sensor.controller_number,
             says: line,
             because,
             source: if states.own(id).is_some() {

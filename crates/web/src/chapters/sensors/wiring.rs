@@ -1,4 +1,4 @@
-//! The wiring of a box: which sensor on which terminal, as a drawing and as steps with ticks.
+//! The wiring of a controller: which sensor on which terminal, as a drawing and as steps with ticks.
 
 use super::{Tab, TabLink, frame, tabs};
 use crate::page::frame::Frame;
@@ -9,7 +9,7 @@ use crate::page::ticks::{TickMark, ticks_of};
 use crate::server::address;
 use crate::server::error::{PageError, page};
 use crate::site::context::AtSite;
-use crate::site::facts::SiteBox;
+use crate::site::facts::SiteController;
 use crate::site::sensing::SensorStates;
 use actix_web::{HttpResponse, get, web};
 use askama::Template;
@@ -46,7 +46,7 @@ struct Wire {
     plus: Option<(u32, u32)>,
 }
 
-/// The drawing of a box's terminals and sensors.
+/// The drawing of a controller's terminals and sensors.
 #[derive(Template)]
 #[template(path = "chapters/sensors/wiring.svg", escape = "html")]
 struct Drawing {
@@ -74,7 +74,7 @@ struct SensorSteps {
     ticks: Vec<TickMark>,
 }
 
-struct BoxWiring {
+struct ControllerWiring {
     number: u8,
     place: String,
     card: String,
@@ -91,7 +91,7 @@ struct WiringPage {
     frame: Frame,
     tabs: Vec<TabLink>,
     site_id: i64,
-    boxes: Vec<BoxWiring>,
+    controllers: Vec<ControllerWiring>,
 }
 
 /// A sensor with the way it is joined.
@@ -179,24 +179,24 @@ fn drawing(ports: &[SensorPort], joined: &[Joined<'_>]) -> Drawing {
     }
 }
 
-/// How a sensor is joined, with the way to its box where both are on the plan.
+/// How a sensor is joined, with the way to its controller where both are on the plan.
 fn joined_by(states: &SensorStates, plan: &PlanText, sensor: &Sensor, joined: String) -> String {
     let place = plan.sensors.iter().find(|(name, _)| *name == sensor.name);
-    let way = place.and_then(|(_, at)| plan.plan.wire(sensor.box_number, *at));
+    let way = place.and_then(|(_, at)| plan.plan.wire(sensor.controller_number, *at));
     way.map_or(joined.clone(), |way| {
-        format!("{joined}; {} to the box over the plan, straight", length(states.units(), way))
+        format!("{joined}; {} to the controller over the plan, straight", length(states.units(), way))
     })
 }
 
-// Long: a view of a box, field after field.
+// Long: a view of a controller, field after field.
 fn wired(
     states: &SensorStates,
-    own: &SiteBox,
+    own: &SiteController,
     (site, ticks): (i64, &[TickRecord]),
     plan: &PlanText,
-) -> BoxWiring {
+) -> ControllerWiring {
     let card = &own.record.controller.card;
-    let sensors: Vec<_> = states.of_box(own.number()).collect();
+    let sensors: Vec<_> = states.of_controller(own.number()).collect();
     let cards: Vec<_> = sensors.iter().map(|s| &s.sensor.card).collect();
     let joins = assign(card.sensor_places(), &cards);
     let mut refused = Vec::new();
@@ -240,7 +240,7 @@ fn wired(
     }
     let ports: Vec<String> =
         card.sensor_ports.iter().map(|p| crate::page::sensor_words::port(*p).to_owned()).collect();
-    BoxWiring {
+    ControllerWiring {
         number: own.number(),
         place: own.record.controller.place.clone(),
         card: card.name.clone(),
@@ -253,24 +253,24 @@ fn wired(
 }
 
 #[derive(serde::Deserialize)]
-struct BoxQuery {
-    #[serde(rename = "box")]
+struct ControllerQuery {
+    #[serde(rename = "controller", alias = "box")]
     number: Option<u8>,
 }
 
 #[get("/sites/{id}/sensors/wiring")]
-async fn wiring_page(here: AtSite, query: web::Query<BoxQuery>) -> Result<HttpResponse, PageError> {
+async fn wiring_page(here: AtSite, query: web::Query<ControllerQuery>) -> Result<HttpResponse, PageError> {
     let states = here.sensor_states(None).await?;
     let ticks = ticks_of(&here).await?;
     let plan = saved_plan(&here).await?;
-    let chosen = |b: &&SiteBox| query.number.is_none_or(|n| n == b.number());
+    let chosen = |b: &&SiteController| query.number.is_none_or(|n| n == b.number());
     page(&WiringPage {
         frame: frame(&here, "wiring")?,
         tabs: tabs(here.id(), Tab::Wiring),
         site_id: here.id(),
-        boxes: states
+        controllers: states
             .loaded
-            .boxes
+            .controllers
             .iter()
             .filter(chosen)
             .map(|b| wired(&states, b, (here.id(), &ticks), &plan))

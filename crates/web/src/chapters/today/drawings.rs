@@ -6,7 +6,7 @@ use askama::Template;
 use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp, Zoned};
 use std::collections::BTreeMap;
-use upland_core::account::running::BoxRun;
+use upland_core::account::running::ControllerRun;
 use upland_core::advice::tonight::{Tonight, Verdict, ZoneTonight};
 use upland_core::controller::night::NightPlan;
 use upland_core::weather::sun::sunrise_sunset;
@@ -81,7 +81,7 @@ struct NightAxis {
 
 impl NightAxis {
     /// From before the window or the first run to after the window or the last one.
-    fn of(night: &NightPlan, runs: &[BoxRun], tz: &TimeZone) -> Self {
+    fn of(night: &NightPlan, runs: &[ControllerRun], tz: &TimeZone) -> Self {
         let zoned = |at: Timestamp| at.to_zoned(tz.clone());
         let first = runs.iter().map(|r| zoned(r.run.start)).min();
         let last = runs.iter().map(|r| zoned(r.run.end)).max();
@@ -160,14 +160,14 @@ impl Filling<'_> {
         clock
     }
 
-    /// What the box will do, filled; what is held, in dashes.
-    fn will(&mut self, runs: &[BoxRun], tz: &TimeZone) -> String {
+    /// What the controller will do, filled; what is held, in dashes.
+    fn will(&mut self, runs: &[ControllerRun], tz: &TimeZone) -> String {
         let zoned = |at: Timestamp| at.to_zoned(tz.clone());
         let mut spoken = Vec::new();
         for run in runs {
             let (start, until, end) = (zoned(run.run.start), zoned(run.until), zoned(run.run.end));
             if until > start {
-                spoken.push(self.bar((&start, &until), "will", "the box will run"));
+                spoken.push(self.bar((&start, &until), "will", "the controller will run"));
             }
             if until < end {
                 let from = start.max(until);
@@ -197,8 +197,8 @@ impl Filling<'_> {
 }
 
 /// Runs of stations that have no zone, by station: they open valves all the same.
-fn without_zone(tonight: &Tonight) -> BTreeMap<u16, Vec<BoxRun>> {
-    let mut out: BTreeMap<u16, Vec<BoxRun>> = BTreeMap::new();
+fn without_zone(tonight: &Tonight) -> BTreeMap<u16, Vec<ControllerRun>> {
+    let mut out: BTreeMap<u16, Vec<ControllerRun>> = BTreeMap::new();
     let has_zone = |station: u16| tonight.zones.iter().any(|z| z.zone.number == station);
     for run in tonight.runs.iter().filter(|r| !has_zone(r.run.station)) {
         out.entry(run.run.station).or_default().push(run.clone());
@@ -206,7 +206,7 @@ fn without_zone(tonight: &Tonight) -> BTreeMap<u16, Vec<BoxRun>> {
     out
 }
 
-/// Draws the night: what the box will do filled, what each zone needs as an outline on the same axis; `None` when
+/// Draws the night: what the controller will do filled, what each zone needs as an outline on the same axis; `None` when
 /// nothing runs and nothing is needed.
 // Long: one part of the drawing after another.
 pub(super) fn night_strip(
@@ -234,7 +234,7 @@ pub(super) fn night_strip(
         words.push(format!(
             "{number} {}:{}{} {verdict}",
             row.zone.name,
-            said("the box will run", &will),
+            said("the controller will run", &will),
             said("it needs", &needs)
         ));
         bars.append(&mut filling.bars);
@@ -245,7 +245,10 @@ pub(super) fn night_strip(
         let (y, label) = (lanes_bottom, format!("{station} no zone"));
         lanes.push(Lane { label: label.clone(), verdict: "", y });
         let mut filling = Filling { axis: &axis, label, y, bars: Vec::new(), soaks: Vec::new() };
-        words.push(format!("Station {station}, no zone: the box will run {}.", filling.will(&runs, tz)));
+        words.push(format!(
+            "Station {station}, no zone: the controller will run {}.",
+            filling.will(&runs, tz)
+        ));
         bars.append(&mut filling.bars);
         lanes_bottom += LANE_PX;
     }
@@ -279,7 +282,7 @@ pub(super) struct SoilColumn {
     pub now: String,
     pub after_x: String,
     pub after_width: String,
-    /// From here on, and so wide, is what the box will bring.
+    /// From here on, and so wide, is what the controller will bring.
     pub will: Option<(String, String)>,
     pub refill: String,
     pub words: String,
@@ -297,7 +300,7 @@ pub(super) fn soil_column(zone: &ZoneTonight, units: upland_core::site::UnitSyst
     if zone.cycles.is_some() {
         states.push(format!("{} after what it needs tonight", depth(zone.depletion_after)));
     }
-    states.extend(will.map(|after| format!("{} after what the box will do", depth(after))));
+    states.extend(will.map(|after| format!("{} after what the controller will do", depth(after))));
     SoilColumn {
         now: pct(now),
         after_x: pct(now),
@@ -346,7 +349,7 @@ mod tests {
         }
         let of = |kind: &str| strip.bars.iter().filter(|b| b.kind == kind).count();
         assert!(of("will") >= 4 && of("need") >= 1 && of("held") == 0);
-        assert!(strip.words.contains("the box will run") && strip.words.contains("it needs"));
+        assert!(strip.words.contains("the controller will run") && strip.words.contains("it needs"));
     }
 
     #[test]

@@ -1,4 +1,4 @@
-//! Today: what the box will do tonight, what each zone needs, where the two differ, and what to change.
+//! Today: what the controller will do tonight, what each zone needs, where the two differ, and what to change.
 
 mod drawings;
 mod row;
@@ -13,14 +13,14 @@ use crate::server::address;
 use crate::server::error::PageError;
 use crate::site::clock::{Moment, asked_day};
 use crate::site::context::{AtSite, SiteAtWork};
-use crate::site::facts::{SiteBox, SiteFacts};
+use crate::site::facts::{SiteController, SiteFacts};
 use crate::site::sensing::SensorStates;
 use actix_web::{HttpResponse, get, web};
 use askama::Template;
 use jiff::ToSpan;
 use jiff::civil::Date;
 use std::sync::Arc;
-use upland_core::account::running::BoxFacts;
+use upland_core::account::running::ControllerFacts;
 use upland_core::advice::tonight::Tonight;
 use upland_core::weather::climate::Climate;
 
@@ -31,19 +31,19 @@ pub(crate) fn routes(config: &mut web::ServiceConfig) {
 #[derive(serde::Deserialize)]
 pub(crate) struct DateQuery {
     date: Option<String>,
-    /// Number of the box, where a site has several.
-    #[serde(rename = "box")]
+    /// Number of the controller, where a site has several.
+    #[serde(rename = "controller", alias = "box")]
     number: Option<u8>,
 }
 
-/// The night of a box with everything it was decided from.
+/// The night of a controller with everything it was decided from.
 pub(crate) struct Decided {
     pub loaded: Arc<SiteFacts>,
-    /// Number of the box it is about; 1 when the site has none.
+    /// Number of the controller it is about; 1 when the site has none.
     pub number: u8,
     pub climate: Arc<Climate>,
     pub night: Tonight,
-    /// Names of the box's sensors, in their order.
+    /// Names of the controller's sensors, in their order.
     pub sensors: Vec<String>,
     /// What must be known of them beyond whom they hold: bypasses, and the percentage that one sets.
     pub said: Vec<String>,
@@ -51,15 +51,15 @@ pub(crate) struct Decided {
     pub opened_on_last_day: bool,
 }
 
-/// What the sensors of a box say beyond whom they hold: a bypassed one stops nothing, an ET sensor scales.
-fn said(states: &SensorStates, own: Option<&SiteBox>) -> Vec<String> {
+/// What the sensors of a controller say beyond whom they hold: a bypassed one stops nothing, an ET sensor scales.
+fn said(states: &SensorStates, own: Option<&SiteController>) -> Vec<String> {
     let Some(own) = own else { return Vec::new() };
     let mut lines = Vec::new();
-    for record in states.of_box(own.number()) {
+    for record in states.of_controller(own.number()) {
         let name = &record.sensor.name;
         if let Some(until) = states.bypassed(record.id) {
             let until = crate::page::sensor_words::moment(until, &states.tz);
-            lines.push(format!("{name} is on bypass until {until} and stops nothing."));
+            lines.push(format!("{name} is on bypass until {until} and prevents no watering."));
         } else if let Some(percentage) = crate::page::sensor_words::percentage(states, record) {
             lines.push(format!("{name}: {percentage}"));
         }
@@ -67,17 +67,17 @@ fn said(states: &SensorStates, own: Option<&SiteBox>) -> Vec<String> {
     lines
 }
 
-/// Decides the night of a box, once for the facts and the moment; with the key that names both.
+/// Decides the night of a controller, once for the facts and the moment; with the key that names both.
 pub(crate) async fn decide(here: &AtSite, query: &DateQuery) -> Result<(String, Arc<Decided>), PageError> {
     let asked = asked_day(query.date.as_deref(), here.today())?;
     let wanted = query.number;
     let facts = Arc::clone(&here.facts);
-    if wanted.is_some_and(|n| facts.boxes.iter().all(|b| b.number() != n)) {
+    if wanted.is_some_and(|n| facts.controllers.iter().all(|b| b.number() != n)) {
         return Err(PageError::NotFound);
     }
     let (states, work) = (here.sensor_states(asked).await?, here.at_work(asked).await?);
     let moment = here.moment(asked);
-    let key = format!("{} asked {} box {wanted:?}", here.key(moment), asked.is_some());
+    let key = format!("{} asked {} controller {wanted:?}", here.key(moment), asked.is_some());
     let decided =
         here.once(key.clone(), 20, move |_| Ok(Decided::of(&facts, (&states, &work), moment, wanted)));
     Ok((key, decided.await?))
@@ -90,15 +90,15 @@ impl Decided {
         moment: Moment,
         wanted: Option<u8>,
     ) -> Self {
-        let (chosen, _, _) = facts.box_or_ordinary(wanted);
-        let number = chosen.map_or(1, SiteBox::number);
+        let (chosen, _, _) = facts.controller_or_ordinary(wanted);
+        let number = chosen.map_or(1, SiteController::number);
         let known = &work.states.facts;
         Self {
             loaded: Arc::clone(facts),
             number,
             climate: Arc::clone(&facts.climate),
             night: work.night(number),
-            sensors: known.of_box(number).map(BoxFacts::sensor_names).unwrap_or_default(),
+            sensors: known.of_controller(number).map(ControllerFacts::sensor_names).unwrap_or_default(),
             said: said(states, chosen),
             opened_on_last_day: moment.record_ended.is_some(),
         }
@@ -110,8 +110,8 @@ impl Decided {
 struct TodayPart {
     site_id: i64,
     number: u8,
-    boxes: Vec<(u8, String)>,
-    has_box: bool,
+    controllers: Vec<(u8, String)>,
+    has_controller: bool,
     view: view::TodayView,
     previous_day: Date,
     next_day: Date,
@@ -120,13 +120,13 @@ struct TodayPart {
 impl Decided {
     fn drawn(&self) -> Result<Drawn, PageError> {
         let (date, number) = (self.night.date, self.number);
-        let link = ("?date=".to_owned(), format!("&box={number}"));
+        let link = ("?date=".to_owned(), format!("&controller={number}"));
         let ribbon = RibbonPart::new(&self.climate, date, self.loaded.site.site.units, link);
         let content = TodayPart {
             site_id: self.loaded.site.id.number(),
             number,
-            has_box: !self.loaded.boxes.is_empty(),
-            boxes: self.loaded.box_names(),
+            has_controller: !self.loaded.controllers.is_empty(),
+            controllers: self.loaded.controller_names(),
             view: view::build(self),
             previous_day: date.checked_sub(1.day()).unwrap_or(date),
             next_day: date.checked_add(1.day()).unwrap_or(date),
@@ -141,8 +141,11 @@ async fn today_page(here: AtSite, query: web::Query<DateQuery>) -> Result<HttpRe
     let date = decided.night.date;
     let title = format!("{}: tonight", decided.loaded.site.site.name);
     let mut frame = Frame::of_site(&here, title, Chapter::Today)?;
-    frame.here =
-        format!("{}?date={date}&box={}", address::today(decided.loaded.site.id.number()), decided.number);
+    frame.here = format!(
+        "{}?date={date}&controller={}",
+        address::today(decided.loaded.site.id.number()),
+        decided.number
+    );
     let drawn = here.once(format!("{key}, Today"), 120, move |_| decided.drawn()).await?;
     framed(frame, drawn)
 }

@@ -1,4 +1,4 @@
-//! One zone of Today on one line of sight: what the box will do, what the zone needs, the verdict, the soil, because.
+//! One zone of Today on one line of sight: what the controller will do, what the zone needs, the verdict, the soil, because.
 
 use super::Decided;
 use super::drawings::{self, SoilColumn};
@@ -7,7 +7,7 @@ use crate::page::quantities::{clock, cycles, depth, volume};
 use crate::page::sensor_words::holders;
 use crate::page::working::{InputView, StepView, Working};
 use jiff::Timestamp;
-use upland_core::account::running::BoxRun;
+use upland_core::account::running::ControllerRun;
 use upland_core::advice::tonight::{Decision, Verdict, Will, ZoneTonight, is_too_much};
 use upland_core::quantity::units::{Litres, Millimetres, Minutes};
 use upland_core::site::UnitSystem;
@@ -26,7 +26,7 @@ pub(super) struct Row {
     pub number: u16,
     pub name: String,
     pub kind: String,
-    /// What the box will do; `None` when that is not known.
+    /// What the controller will do; `None` when that is not known.
     pub will: Option<Side>,
     pub needs: Side,
     pub verdict: Option<&'static str>,
@@ -53,26 +53,26 @@ fn weight(zone: &ZoneTonight) -> &'static str {
     }
 }
 
-/// Where a verdict is mended.
+/// Where a verdict is corrected.
 fn fix(zone: &ZoneTonight, number: u8) -> Option<(String, &'static str)> {
-    let programs = format!("boxes/{number}");
+    let programs = format!("controllers/{number}");
     match zone.verdict? {
         Verdict::Right => None,
-        Verdict::NotNeeded | Verdict::TooMuch => Some((programs, "Lessen it")),
+        Verdict::NotNeeded | Verdict::TooMuch => Some((programs, "Reduce run time")),
         Verdict::RunsOff => {
             let more = zone.will.as_ref().is_some_and(|will| is_too_much(will.brings, zone.depletion));
-            Some((programs, if more { "Split its run and lessen it" } else { "Split its run" }))
+            Some((programs, if more { "Split the run and reduce it" } else { "Split the run" }))
         }
-        Verdict::TooLittle | Verdict::NothingReaches => Some((programs, "Give it more")),
+        Verdict::TooLittle | Verdict::NothingReaches => Some((programs, "Increase run time")),
         Verdict::Forbidden => Some((programs, "Move its start")),
         Verdict::Held if zone.due && zone.night.barred.is_none() => {
-            Some(("sensors".to_owned(), "See what holds it"))
+            Some(("sensors".to_owned(), "See what prevents it"))
         }
         Verdict::Held => None,
     }
 }
 
-/// What the box will do to a zone.
+/// What the controller will do to a zone.
 fn will(of: &Will, zone: &ZoneTonight, decided: &Decided) -> Side {
     let (units, tz) = (decided.loaded.site.site.units, &decided.loaded.tz);
     let at = |start: Timestamp| clock(Some(&start.to_zoned(tz.clone())));
@@ -104,9 +104,9 @@ fn needs(zone: &ZoneTonight, decided: &Decided) -> Side {
     let id = Some(format!("w-cycles-{number}"));
     match (zone.decision, zone.cycles) {
         (Decision::Waits, _) => Side {
-            what: "nothing yet".to_owned(),
+            what: "not due".to_owned(),
             id: None,
-            when: format!("{} missing", depth(units, zone.depletion)),
+            when: format!("deficit {}", depth(units, zone.depletion)),
         },
         (Decision::Barred(_) | Decision::Deferred, _) | (_, None) => Side {
             what: cycles(zone.refill.cycles),
@@ -151,17 +151,17 @@ pub(super) fn row(decided: &Decided, zone: &ZoneTonight) -> Row {
     }
 }
 
-/// How the minutes that the box will run a zone come about.
+/// How the minutes that the controller will run a zone come about.
 pub(super) fn will_working(decided: &Decided, zone: &ZoneTonight, will: &Will) -> Working {
     let (units, tz) = (decided.loaded.site.site.units, &decided.loaded.tz);
     let names: Vec<&str> = decided.sensors.iter().map(String::as_str).collect();
-    let step = |run: &BoxRun| StepView {
+    let step = |run: &ControllerRun| StepView {
         name: format!("From {}", clock(Some(&run.run.start.to_zoned(tz.clone())))),
-        formula: "run time × percentage, as the box rounds it, less what is held".into(),
+        formula: "run time × percentage, as the controller rounds it, less what is held".into(),
         source: "the settings in force, and what holds them (common practice)".into(),
         result: run.waters().to_string(),
         inputs: vec![
-            input("as it is set, percentage counted", run.run.length().to_string()),
+            input("as set, with the percentage", run.run.length().to_string()),
             input(
                 "held by",
                 if run.held_by.is_empty() {
@@ -175,9 +175,12 @@ pub(super) fn will_working(decided: &Decided, zone: &ZoneTonight, will: &Will) -
     let water = &will.ahead.water;
     let mut steps: Vec<StepView> = will.runs.iter().map(step).collect();
     steps.push(StepView {
-        name: "What it puts down".into(),
-        formula: "precipitation rate × minutes ÷ 60; what comes faster than the soil takes it stands, then runs off".into(),
-        source: "basic intake and allowable surface accumulation (Irrigation Association; from memory)".into(),
+        name: "Applied".into(),
+        formula:
+            "precipitation rate × minutes ÷ 60; what comes faster than the soil takes it ponds, then runs off"
+                .into(),
+        source: "basic intake and allowable surface accumulation (Irrigation Association; from memory)"
+            .into(),
         result: depth(units, water.applied),
         inputs: vec![
             input("precipitation rate", crate::page::quantities::rate(units, zone.resolved.rate.value)),
@@ -189,7 +192,7 @@ pub(super) fn will_working(decided: &Decided, zone: &ZoneTonight, will: &Will) -
     });
     Working {
         id: format!("w-will-{}", zone.zone.number),
-        title: format!("The box will run {}", will.waters()),
+        title: format!("The controller will run {}", will.waters()),
         of: format!("Zone {}, {}", zone.zone.number, zone.zone.name),
         steps,
         assumptions: Vec::new(),

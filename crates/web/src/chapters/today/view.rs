@@ -12,7 +12,7 @@ use crate::page::quantities::{clock, depth, long_date, volume};
 use crate::page::working::{InputView, StepView, Working, working};
 use jiff::civil::Date;
 use upland_core::account::sky::DemandFrom;
-use upland_core::advice::tonight::{BoxKnown, Decision, Tonight, ZoneTonight};
+use upland_core::advice::tonight::{ControllerKnown, Decision, Tonight, ZoneTonight};
 use upland_core::explain;
 use upland_core::quantity::units::Litres;
 use upland_core::site::UnitSystem;
@@ -25,7 +25,7 @@ pub(super) struct TodayView {
     pub et0: String,
     pub et0_words: String,
     pub rain_words: String,
-    /// "1,240 L", and whether every area is known, of what the box will put down and of what is needed.
+    /// "1,240 L", and whether every area is known, of what the controller will put down and of what is needed.
     pub will_volume: Option<String>,
     /// What the night holds of what is needed.
     pub volume: Option<String>,
@@ -34,9 +34,9 @@ pub(super) struct TodayView {
     pub notices: Vec<NoticeWords>,
     pub strip: Option<NightStrip>,
     pub window: String,
-    /// Whether the box's own runs are known, so that there is something to hold the needs against.
+    /// Whether the controller's own runs are known, so that there is something to hold the needs against.
     pub compared: bool,
-    /// What is to be done at the box first, if anything: change it, or enter what is set.
+    /// What is to be done at the controller first, if anything: change it, or enter what is set.
     pub act: Option<&'static str>,
     pub rows: Vec<Row>,
     pub workings: Vec<Working>,
@@ -97,7 +97,7 @@ pub(super) fn build(decided: &Decided) -> TodayView {
                     None => "Hargreaves-Samani, from temperatures alone".into(),
                 }
             }),
-            DemandFrom::Expected(ExpectedFrom::Forecast) => "foretold; no record of this day yet".into(),
+            DemandFrom::Expected(ExpectedFrom::Forecast) => "forecast; no record of this day yet".into(),
             DemandFrom::Expected(_) => "expected; no record of this day".into(),
         },
         rain_words: match tonight.rain {
@@ -114,9 +114,11 @@ pub(super) fn build(decided: &Decided) -> TodayView {
         window: said_open(&tonight.night),
         compared: tonight.zones.iter().any(|zone| zone.will.is_some()),
         act: match tonight.known {
-            BoxKnown::Settings => rows.iter().any(|r| r.weight == "wrong").then_some("Change the box"),
-            BoxKnown::Unknown => Some("Enter what is set"),
-            BoxKnown::ComputesItself => None,
+            ControllerKnown::Settings => {
+                rows.iter().any(|r| r.weight == "wrong").then_some("Change the controller")
+            }
+            ControllerKnown::Unknown => Some("Enter what is set"),
+            ControllerKnown::ComputesItself => None,
         },
         rows,
         workings,
@@ -249,7 +251,7 @@ mod tests {
     #[test]
     fn both_sides_stand_beside_each_other_and_what_is_wrong_can_be_mended() {
         let view = build(&fixture::told(UnitSystem::Metric));
-        assert!(view.compared && view.act == Some("Change the box"));
+        assert!(view.compared && view.act == Some("Change the controller"));
         let told: Vec<String> = view
             .rows
             .iter()

@@ -53,11 +53,11 @@ pub(crate) fn because(zone: &ZoneTonight, (units, tz): (UnitSystem, &TimeZone), 
             });
             sentences.push(format!("{} above its refill point{since}{next}.", depth(units, left)));
         }
-        Because::NothingToRefill => sentences.push("Too little is missing to be worth a start.".into()),
+        Because::NothingToRefill => sentences.push("The deficit is too small to be worth a start.".into()),
     }
     match zone.decision {
         Decision::Deferred => sentences.push(
-            "The window is full tonight; it comes first tomorrow. A longer window would hold it.".into(),
+            "The window is full tonight; it comes first tomorrow. A longer window would fit it.".into(),
         ),
         Decision::RunsShort { asked_minutes } => sentences.push(format!(
             "It needs {asked_minutes} min, the window holds {}; the rest carries over.",
@@ -72,18 +72,18 @@ pub(crate) fn because(zone: &ZoneTonight, (units, tz): (UnitSystem, &TimeZone), 
     }
     if let Some(at) = zone.will.as_ref().and_then(|will| will.forbidden) {
         let at = at.to_zoned(tz.clone()).said("%a %H:%M");
-        sentences.push(format!("What the box will run is forbidden by the ordinance, from {at}."));
+        sentences.push(format!("What the controller will run is forbidden by the ordinance, from {at}."));
     }
     sentences.extend(why_cycles(zone));
     if let Some(saving) = zone.repair_saving {
         sentences.push(format!(
-            "Uniformity is only {}: mending heads would save {} of its time.",
+            "Uniformity is only {}: repairing heads would save {} of its time.",
             share(zone.resolved.uniformity.value),
             share(saving)
         ));
     }
     if zone.resolved.rain_share == Share::NONE {
-        sentences.push("No rain reaches it.".into());
+        sentences.push("Sheltered: no rain reaches it.".into());
     }
     sentences.join(" ")
 }
@@ -107,38 +107,38 @@ fn why_cycles(zone: &ZoneTonight) -> Option<String> {
     ))
 }
 
-/// The longest cycle before runoff that a box can be set to, in minutes.
+/// The longest cycle before runoff that a controller can be set to, in minutes.
 fn cycle_minutes(longest: Minutes) -> String {
     plain(longest.min_value().floor().max(1.0), 0)
 }
 
-/// What the box brings against what is missing, where that needs a word.
+/// What the controller brings against what is missing, where that needs a word.
 fn compared(zone: &ZoneTonight, units: UnitSystem) -> Option<String> {
     let (will, verdict) = (zone.will.as_ref()?, zone.verdict?);
     let (brings, missing) = (depth(units, will.stays()), depth(units, zone.depletion));
     match verdict {
         Verdict::TooMuch | Verdict::NotNeeded => {
-            Some(format!("The box brings {brings} net, {missing} are missing."))
+            Some(format!("The controller applies {brings} net; the deficit is {missing}."))
         }
         Verdict::RunsOff => {
             let off = share(Share::from_fraction(will.runs_off()));
             let cycles = zone.resolved.cycle_limit.longest.map_or("shorter cycles".to_owned(), |longest| {
                 format!("cycles of at most {} min", cycle_minutes(longest))
             });
-            let more = if is_too_much(will.brings, zone.depletion) { ", more than is missing" } else { "" };
+            let more = if is_too_much(will.brings, zone.depletion) { ", more than the deficit" } else { "" };
             Some(format!(
-                "{off} of what the box puts down runs off: {brings} net stay of the {missing} that are missing. In {cycles}, \
-                 with a soak between, it would bring {}{more}.",
+                "{off} of what the controller applies runs off: {brings} net remain for a deficit of {missing}. In {cycles}, with \
+                 a soak between, it would apply {}{more}.",
                 depth(units, will.brings)
             ))
         }
         Verdict::TooLittle if will.waters().any() => {
-            Some(format!("The box brings {brings} net of the {missing} that are missing."))
+            Some(format!("The controller applies {brings} net of a deficit of {missing}."))
         }
-        Verdict::TooLittle => Some("The box has a run time for it, but not tonight.".to_owned()),
+        Verdict::TooLittle => Some("The controller has a run time for it, but not tonight.".to_owned()),
         Verdict::NothingReaches => Some("No program that is on has a run time for it.".to_owned()),
         Verdict::Right if will.waters().any() => {
-            Some(format!("The box brings {brings} net for the {missing} that are missing."))
+            Some(format!("The controller applies {brings} net for a deficit of {missing}."))
         }
         Verdict::Right | Verdict::Forbidden | Verdict::Held => None,
     }
@@ -158,19 +158,19 @@ fn barred(why: Barred, (units, tz): (UnitSystem, &TimeZone)) -> String {
             if most == 1 { "day" } else { "days" }
         ),
         Barred::Rest(Rest::RainDelay { until }) => {
-            format!("The box is on rain delay until {}.", until.said("%a %-d %b"))
+            format!("The controller is on rain delay until {}.", until.said("%a %-d %b"))
         }
         Barred::Rest(Rest::OffSeason { until: Some(until) }) => {
             format!("It is off-season until {}.", until.said("%-d %b"))
         }
-        Barred::Rest(Rest::OmittedDate) => "This date is left out at the box.".to_owned(),
+        Barred::Rest(Rest::OmittedDate) => "This date is an omitted date of the controller.".to_owned(),
         Barred::Shut => "No-water days or omitted hours of this controller leave no time in the water window. Change them under Programs.".to_owned(),
         Barred::Rest(Rest::OffSeason { until: None }) => {
-            "The off-season of the box is the whole year.".to_owned()
+            "The off-season of the controller is the whole year.".to_owned()
         }
         Barred::Frost { expected, set_point, foretold } => format!(
             "The night is {}, {}, at or below the freeze set point of {}.",
-            if foretold { "foretold to fall to" } else { "expected as cold as the last" },
+            if foretold { "forecast to fall to" } else { "expected as cold as the last" },
             temperature(units, expected),
             temperature(units, set_point)
         ),
@@ -183,7 +183,7 @@ fn barred(why: Barred, (units, tz): (UnitSystem, &TimeZone)) -> String {
 /// Rain that is foretold for the day after a night, and which zones could wait for it.
 fn rain_likely((date, rain, can_wait): (Date, Millimetres, &[u16]), units: UnitSystem) -> String {
     let likely = format!(
-        "Rain is likely: {} foretold for {}. It does not count until it has fallen",
+        "Rain is likely: {} forecast for {}. It does not count until it has fallen",
         depth(units, rain),
         date.said("%A")
     );
@@ -219,7 +219,7 @@ pub(crate) fn notice(notice: &Notice, units: UnitSystem) -> NoticeWords {
         Notice::NoWeather => (
             true,
             "No weather yet. Every zone is counted with demand estimated roughly from latitude and elevation, and without rain.".to_owned(),
-            Some(("weather", "Bring a weather file")),
+            Some(("weather", "Import a weather file")),
         ),
         Notice::RecordEnds { last, days } => (
             *days > 7,
@@ -230,17 +230,17 @@ pub(crate) fn notice(notice: &Notice, units: UnitSystem) -> NoticeWords {
                 if *days == 1 { "day" } else { "days" },
                 if *days == 1 { "is" } else { "are" }
             ),
-            Some(("weather", "Bring newer weather")),
+            Some(("weather", "Import newer weather")),
         ),
         Notice::BeforeRecord { first } => (
             true,
-            format!("The record only begins on {}. Before it, expected demand and no rain stand in.", dated(*first)),
-            Some(("weather", "Bring older weather")),
+            format!("The record only begins on {}. Before it, expected demand and no rain are used.", dated(*first)),
+            Some(("weather", "Import older weather")),
         ),
         Notice::Gaps { days } => (
             false,
             format!(
-                "{} missing in the past year; expected demand and no rain stand in.",
+                "deficit {} in the past year; expected demand and no rain are used.",
                 if *days == 1 { "One day is".to_owned() } else { format!("{days} days are") }
             ),
             Some(("weather", "See the record")),
@@ -269,22 +269,22 @@ pub(crate) fn notice(notice: &Notice, units: UnitSystem) -> NoticeWords {
         ),
         Notice::FreezeCaution { lowest, foretold } => (
             true,
-            format!("Near freezing: {} {}. Spray can ice paving and steps; hold sprinklers until it is warmer.", temperature(units, *lowest), if *foretold { "is foretold for the night" } else { "was recorded" }),
+            format!("Near freezing: {} {}. Spray can ice paving and steps; hold sprinklers until it is warmer.", temperature(units, *lowest), if *foretold { "is forecast for the night" } else { "was recorded" }),
             None,
         ),
         Notice::RainLikely { date, rain, can_wait } => (false, rain_likely((*date, *rain, can_wait), units), Some(("weather#coming", "See the forecast"))),
         Notice::SupplyExceeded { number, flow: asked, supply } => (
             true,
             format!(
-                "Zone {number} asks for {}, the supply gives {}. Check its area and rate, or split it.",
+                "Zone {number} needs {}, the supply gives {}. Check its area and rate, or split it.",
                 flow(units, *asked),
                 flow(units, *supply)
             ),
             Some(("zones", "See the zones")),
         ),
-        Notice::BeyondBox { number, stations } => (
+        Notice::BeyondController { number, stations } => (
             true,
-            format!("Zone {number} has no station: the box has {stations}."),
+            format!("Zone {number} has no station: the controller has {stations}."),
             Some(("zones", "See the zones")),
         ),
         Notice::WindowFull { zones } => (
@@ -360,7 +360,7 @@ mod tests {
                 flow: LitresPerMinute::from_l_per_min(120.0),
                 supply: LitresPerMinute::from_l_per_min(80.0),
             },
-            Notice::BeyondBox { number: 14, stations: 12 },
+            Notice::BeyondController { number: 14, stations: 12 },
             Notice::WindowFull { zones: 2 },
         ];
         let text: Vec<_> = all

@@ -33,7 +33,7 @@ pub(super) struct Query {
     pub kwh: Option<String>,
     /// The way that is opened.
     pub way: Option<String>,
-    /// The zone that is opened: box-station.
+    /// The zone that is opened: controller-station.
     pub zone: Option<String>,
     /// The day that is opened.
     pub day: Option<String>,
@@ -161,7 +161,7 @@ pub(super) fn read_on(climate: &Climate, today: Date, query: &Query) -> (Asked, 
         "generated" => match text(query.seed.as_ref()).unwrap_or("1").parse() {
             Ok(seed) => Sample::Generated(seed),
             Err(_) => {
-                errors.push("The seed of a generated year is a whole number, nought or more.".into());
+                errors.push("The seed of a generated year is a whole number, 0 or more.".into());
                 Sample::Generated(1)
             }
         },

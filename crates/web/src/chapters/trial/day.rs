@@ -6,7 +6,7 @@ use crate::page::quantities::{clock, depth, long_date, plain, rate, span};
 use jiff::ToSpan;
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
-use upland_core::account::running::{BoxRun, Holder};
+use upland_core::account::running::{ControllerRun, Holder};
 use upland_core::account::whole::Facts;
 use upland_core::account::zone::AccountHour;
 use upland_core::controller::schedule::{Rest, Settings};
@@ -59,9 +59,9 @@ impl DayView {
         (span, date): ((Date, Date), Date),
         (units, link): (UnitSystem, &str),
     ) -> Option<Self> {
-        let found = day(way, facts, span, (zone.box_number, zone.station), date).ok()??;
-        let (survey, resolved) = facts.zone(zone.box_number, zone.station)?;
-        let names = facts.of_box(zone.box_number).map(|b| b.sensor_names()).unwrap_or_default();
+        let found = day(way, facts, span, (zone.controller_number, zone.station), date).ok()??;
+        let (survey, resolved) = facts.zone(zone.controller_number, zone.station)?;
+        let names = facts.of_controller(zone.controller_number).map(|b| b.sensor_names()).unwrap_or_default();
         let settings = found.settings.as_ref();
         let told = Told { way, tz: &facts.tz, units, zone: (survey, resolved), names: &names, settings };
         let lines = found.hours.iter().filter_map(|hour| told.line(hour, &found.runs));
@@ -112,10 +112,10 @@ struct Told<'a> {
 
 impl Told<'_> {
     /// An hour in which something fell, ran, was held, ran off, drained, or in which the plants were short by day.
-    fn line(&self, hour: &AccountHour, runs: &[BoxRun]) -> Option<HourLine> {
+    fn line(&self, hour: &AccountHour, runs: &[ControllerRun]) -> Option<HourLine> {
         let water = &hour.water;
         let ends = hour.from + 1.hour();
-        let here: Vec<&BoxRun> =
+        let here: Vec<&ControllerRun> =
             runs.iter().filter(|r| r.run.start < ends && r.run.end > hour.from).collect();
         let some = |mm: Millimetres| mm.mm() >= LEAST_MM;
         let short = water.demand.mm() - water.et.mm() >= LEAST_MM;
@@ -136,7 +136,7 @@ impl Told<'_> {
         })
     }
 
-    fn because(&self, hour: &AccountHour, runs: &[&BoxRun]) -> String {
+    fn because(&self, hour: &AccountHour, runs: &[&ControllerRun]) -> String {
         let water = &hour.water;
         let some = |mm: Millimetres| mm.mm() >= LEAST_MM;
         let mm = |value: Millimetres| depth(self.units, value);
@@ -146,7 +146,7 @@ impl Told<'_> {
         }
         if runs.is_empty() && some(water.applied) {
             told.push(match self.way.schedule {
-                Schedule::DailyBalance => "the box gives back what is missing".into(),
+                Schedule::DailyBalance => "the controller gives back what is missing".into(),
                 _ => "watering as advised: back to full".into(),
             });
         }
@@ -185,7 +185,7 @@ impl Told<'_> {
     }
 
     /// A run: its program and start, its percentage, and who held or cut it.
-    fn run(&self, run: &BoxRun) -> String {
+    fn run(&self, run: &ControllerRun) -> String {
         let at = |at: jiff::Timestamp| clock(Some(&at.to_zoned(self.tz.clone())));
         let own = &run.run;
         let program = self.settings.and_then(|s| s.programs.get(own.program)).map_or("", |p| p.name.as_str());

@@ -94,7 +94,7 @@ async fn again(here: &AtSite, id: i64) -> Result<Arc<Again>, PageError> {
     let kilobytes = 100 + record.file.len() / 1024 + here.facts.zones.len() * 13 * 366 / 8;
     here.once(format!("kept trial {id}"), kilobytes, move |_| {
         let unreadable =
-            |what: String| PageError::BadRequest(format!("The kept trial cannot be read: {what}"));
+            |what: String| PageError::BadRequest(format!("The kept comparison cannot be read: {what}"));
         let trial = trial_file::read(record.file.as_bytes()).map_err(|problems| {
             unreadable(problems.iter().map(ToString::to_string).collect::<Vec<_>>().join("; "))
         })?;
@@ -179,7 +179,10 @@ fn taking_back(here: &AtSite, id: i64) -> TakeBack {
         id,
         address: format!("{root}/trials/{id}"),
         list: format!("{root}/trial#h-kept"),
-        said: ("The trial is off the list. Nothing of it is deleted.", "The trial is back."),
+        said: (
+            "The comparison is removed from the list. Nothing of it is deleted.",
+            "The comparison is back.",
+        ),
     }
 }
 

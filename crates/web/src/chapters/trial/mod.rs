@@ -42,7 +42,7 @@ pub(crate) fn routes(config: &mut web::ServiceConfig) {
 #[get("/sites/{id}/trial")]
 async fn trial_page(here: AtSite, query: web::Query<Query>) -> Result<HttpResponse, PageError> {
     let (asked, mut errors) = read(&here, &query);
-    let frame = Frame::of_site(&here, "Trial", Chapter::Trial)?;
+    let frame = Frame::of_site(&here, "Compare", Chapter::Trial)?;
     let lists = Lists::of(&here).await?;
     if here.facts.zones.is_empty() {
         errors.push("The site has no zone yet. Describe its zones first.".into());

@@ -52,7 +52,7 @@ pub(super) struct ZoneLine {
 }
 
 fn key(zone: &ZoneResult) -> String {
-    format!("{}-{}", zone.box_number, zone.station)
+    format!("{}-{}", zone.controller_number, zone.station)
 }
 
 /// The zone and the day that are asked for, where there are such.
@@ -122,14 +122,15 @@ fn zone_line(facts: &Facts, own: &ZoneResult, (units, href, opened): (UnitSystem
     }
 }
 
-/// The drawing of a zone's season, with that of the box as it is set beside it.
+/// The drawing of a zone's season, with that of the controller as it is set beside it.
 fn season(
     facts: &Facts,
     (zone, beside): (&ZoneResult, Option<&ZoneResult>),
     (units, link): (UnitSystem, &str),
 ) -> Season {
-    let total =
-        facts.zone(zone.box_number, zone.station).map_or(0.0, |(_, r)| r.root_zone.total_available.mm());
+    let total = facts
+        .zone(zone.controller_number, zone.station)
+        .map_or(0.0, |(_, r)| r.root_zone.total_available.mm());
     let drawn =
         chart(&zone.days, total, units).with_weeks(&zone.days, link).with_held(&zone.days, &zone.held);
     let words = format!(

@@ -39,7 +39,7 @@ const GOALS: [u8; 4] = [90, 95, 98, 100];
 /// The share that is asked for when none is chosen, percent.
 const GOAL: u8 = 95;
 
-/// How the box fares as it is set, and the best way that was found with how it fares; computed on the facts as they stand.
+/// How the controller fares as it is set, and the best way that was found with how it fares; computed on the facts as they stand.
 type Beside = (WayResult, Option<(TrialWay, WayResult)>);
 
 /// The same, or why it cannot be tried any more.
@@ -52,7 +52,7 @@ fn choices(space: Space) -> [Choice; 5] {
     [
         ("minutes", "run times, zone by zone", space.minutes),
         ("days", "days: every day to every seventh", space.days),
-        ("grouping", "grouping, days and starts, as the schools plan them", space.grouping),
+        ("grouping", "grouping, days and starts, as the strategies plan them", space.grouping),
         ("percentages", "percentages", space.percentages),
         ("thresholds", "thresholds of the rain switches", space.thresholds),
     ]
@@ -78,7 +78,7 @@ struct SearchPage {
     same: String,
     weather: String,
     errors: Vec<String>,
-    boxes: Vec<(u8, String, bool)>,
+    controllers: Vec<(u8, String, bool)>,
     choices: [Choice; 5],
     goals: Vec<(u8, bool)>,
     running: Option<(i32, i32)>,
@@ -92,7 +92,7 @@ struct FoundView {
     held: String,
     is_better: bool,
     stale: bool,
-    box_number: u8,
+    controller_number: u8,
     changes: Vec<ChangeLine>,
     sensors: Vec<String>,
     zones: Vec<(String, String, String, String, String)>,
@@ -104,9 +104,9 @@ fn held(space: Space) -> String {
     let fixed: Vec<&str> =
         choices(space).into_iter().filter(|(_, _, chosen)| !chosen).map(|(_, words, _)| words).collect();
     let rest = if space.grouping {
-        "the window, the pauses between stations and every other box"
+        "the window, the pauses between stations and every other controller"
     } else {
-        "programs, starts, cycles, the window and every other box"
+        "programs, starts, cycles, the window and every other controller"
     };
     if fixed.is_empty() {
         format!("Held fixed: {rest}.")
@@ -122,14 +122,14 @@ impl FoundView {
         (asked, outcome): (&NewSearch, &Outcome),
         searched: &Searched,
     ) -> Self {
-        let (units, number) = (here.facts.units(), asked.box_number);
+        let (units, number) = (here.facts.units(), asked.controller_number);
         let blank = |answer: String| Self {
             answer,
             how_far: String::new(),
             held: held(space_of(&asked.space)),
             is_better: false,
             stale: outcome.revision != here.facts.site.revision,
-            box_number: number,
+            controller_number: number,
             changes: Vec::new(),
             sensors: Vec::new(),
             zones: Vec::new(),
@@ -150,7 +150,7 @@ impl FoundView {
         let Some((way, best)) = found else {
             return Self {
                 how_far,
-                ..blank("None that was tried keeps to the law and the water window.".into())
+                ..blank("None that was compared keeps to the restrictions and the water window.".into())
             };
         };
         let changes = changes(here, way, number);
@@ -174,12 +174,20 @@ fn answer(facts: &Facts, goal_pct: u8, (now, best): (&WayResult, &WayResult), un
         |result: &WayResult| result.site.litres.map_or(String::new(), |l| format!(" ({})", volume(units, l)));
     let uses = match pct {
         p if p >= 0.5 => {
-            format!("The best way found uses {} % less water than as it is set{}", plain(p, 0), amount(best))
+            format!(
+                "The best option found uses {} % less water than the current settings{}",
+                plain(p, 0),
+                amount(best)
+            )
         }
         p if p <= -0.5 => {
-            format!("The best way found uses {} % more water than as it is set{}", plain(-p, 0), amount(best))
+            format!(
+                "The best option found uses {} % more water than the current settings{}",
+                plain(-p, 0),
+                amount(best)
+            )
         }
-        _ => "The best way found uses as much water as it is set".to_owned(),
+        _ => "The best option found uses as much water as the current settings".to_owned(),
     };
     let goal = Share::from_percent(f64::from(goal_pct));
     let short: Vec<&ZoneResult> = best.zones.iter().filter(|z| z.adequacy() < goal).collect();
@@ -197,7 +205,7 @@ fn answer(facts: &Facts, goal_pct: u8, (now, best): (&WayResult, &WayResult), un
 
 fn changes(here: &AtSite, way: &TrialWay, number: u8) -> Vec<ChangeLine> {
     let Schedule::Settings(all) = &way.schedule else { return Vec::new() };
-    let own = here.facts.boxes.iter().find(|own| own.number() == number);
+    let own = here.facts.controllers.iter().find(|own| own.number() == number);
     let (Some((_, settings)), Some(own)) = (all.first(), own) else { return Vec::new() };
     changes_on(&here.facts, own, settings)
 }
@@ -224,10 +232,10 @@ fn asked_of(climate: &Climate, today: Date, search: &NewSearch) -> Result<Asked,
     Ok(read_on(climate, today, &query).0)
 }
 
-/// Puts what was found beside the box as it is set, on the weather of the search.
+/// Puts what was found beside the controller as it is set, on the weather of the search.
 fn beside(states: &SensorStates, asked: &Asked, number: u8, outcome: &Outcome) -> Result<Searched, NoSample> {
     let made = ready(states, &trial_of(states, asked, String::new(), Vec::new()))?;
-    let alone = made.facts.only_box(number);
+    let alone = made.facts.only_controller(number);
     let as_set = TrialWay { name: "as-set".into(), ..TrialWay::default() };
     let run = |way: &TrialWay| run_mean(way, &alone, made.span, None);
     Ok(run(&as_set).and_then(|now| {
@@ -261,7 +269,7 @@ async fn search_page(here: AtSite, query: web::Query<Query>) -> Result<HttpRespo
         Some((search, outcome)) => {
             let key = format!("{} search {} until {today}", here.facts_key(), search.number);
             let (beside_states, asked, outcome_of) = (Arc::clone(&states), asked.clone(), outcome.clone());
-            let number = search.asked.box_number;
+            let number = search.asked.controller_number;
             let compare = move |_: &AppState| Ok(beside(&beside_states, &asked, number, &outcome_of).ok());
             let searched = here.once(key, 20 * here.facts.zones.len(), compare).await?;
             let of = (&search.asked, outcome);
@@ -271,20 +279,25 @@ async fn search_page(here: AtSite, query: web::Query<Query>) -> Result<HttpRespo
     };
     let (space, goal) =
         known.as_ref().map_or((Space::ALL, GOAL), |s| (space_of(&s.asked.space), s.asked.goal_pct));
-    let first = here.facts.boxes.first().map(|own| own.number());
-    let chosen = known.as_ref().map(|search| search.asked.box_number).or(first);
+    let first = here.facts.controllers.first().map(|own| own.number());
+    let chosen = known.as_ref().map(|search| search.asked.controller_number).or(first);
     let weather = match ended.filter(|(_, outcome)| !outcome.origin.is_empty()) {
         Some((_, outcome)) => outcome.origin.clone(),
         None => ready(&states, &trial_of(&states, &asked, String::new(), Vec::new()))
             .map_or_else(no_sample, |ready| asked::origin(&ready.origin, ready.span)),
     };
     page(&SearchPage {
-        frame: Frame::of_site(&here, "Search a better way", Chapter::Trial)?,
+        frame: Frame::of_site(&here, "Optimise", Chapter::Trial)?,
         site_id: here.id(),
         same: asked.query(),
         weather,
         errors,
-        boxes: here.facts.box_names().into_iter().map(|(n, place)| (n, place, Some(n) == chosen)).collect(),
+        controllers: here
+            .facts
+            .controller_names()
+            .into_iter()
+            .map(|(n, place)| (n, place, Some(n) == chosen))
+            .collect(),
         choices: choices(space),
         goals: GOALS.map(|own| (own, own == goal)).into(),
         running,
@@ -296,7 +309,7 @@ async fn search_page(here: AtSite, query: web::Query<Query>) -> Result<HttpRespo
 async fn start(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse, PageError> {
     let (asked, errors) = read(&here, &asked_beside(&fields)?);
     let back = format!("{}/trial/search?{}", address::site_root(here.id()), asked.query());
-    let box_number: u8 = fields.get("box").parse().map_err(|_| PageError::NotFound)?;
+    let controller_number: u8 = fields.get("controller").parse().map_err(|_| PageError::NotFound)?;
     let chosen = |name: &str| !fields.get(name).is_empty();
     let space = Space {
         percentages: chosen("percentages"),
@@ -323,7 +336,7 @@ async fn start(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse,
     }
     let codes = choices(space).into_iter().filter(|(_, _, chosen)| *chosen);
     let new = NewSearch {
-        box_number,
+        controller_number,
         space: codes.map(|(code, _, _)| code.to_owned()).collect(),
         goal_pct,
         asked: asked.query(),
@@ -364,7 +377,7 @@ pub(crate) fn search_for(state: &AppState, site: SiteKey) -> Result<Option<Strin
                 }
             };
             let of = (space_of(&asked.asked.space), goal);
-            match search((&made.facts, asked.asked.box_number), made.span, of, each) {
+            match search((&made.facts, asked.asked.controller_number), made.span, of, each) {
                 Err(refusals) => refused(refusals.iter().map(words::refusal).collect()),
                 Ok(found) => Outcome {
                     complete: found.complete,

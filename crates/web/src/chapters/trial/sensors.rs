@@ -1,4 +1,4 @@
-//! What each sensor of the site saves, and what it costs in stress: as it hangs, absent, misplaced, at other thresholds.
+//! What each sensor of the site saves, and what it costs in stress: as installed, absent, misplaced, at other thresholds.
 
 use super::asked::{self, Query, no_sample, read};
 use super::tried::{ready, trial_of};
@@ -15,7 +15,7 @@ use upland_core::account::whole::Facts;
 use upland_core::quantity::units::Millimetres;
 use upland_core::site::UnitSystem;
 use upland_core::trial::{
-    Hung, NoSample, Origin, Refusal, SensorTrial, TrialWay, WayResult, run_mean, variants,
+    Installed, NoSample, Origin, Refusal, SensorTrial, TrialWay, WayResult, run_mean, variants,
 };
 
 pub(super) fn routes(config: &mut web::ServiceConfig) {
@@ -25,7 +25,7 @@ pub(super) fn routes(config: &mut web::ServiceConfig) {
 /// A sensor with what came of each way it may hang.
 struct Judged {
     trial: SensorTrial,
-    results: Vec<(Hung, Result<WayResult, Vec<Refusal>>)>,
+    results: Vec<(Installed, Result<WayResult, Vec<Refusal>>)>,
 }
 
 /// Every sensor on trial.
@@ -38,13 +38,13 @@ struct OnTrial {
 impl OnTrial {
     fn of(facts: &Facts, span: (Date, Date), origin: Origin) -> Self {
         let all = variants(facts);
-        // A sensor is of its box alone.
-        let boxes: Vec<(u8, Facts)> =
-            facts.boxes.iter().map(|own| (own.number, facts.only_box(own.number))).collect();
+        // A sensor is of its controller alone.
+        let controllers: Vec<(u8, Facts)> =
+            facts.controllers.iter().map(|own| (own.number, facts.only_controller(own.number))).collect();
         let asked: Vec<(u8, &TrialWay)> =
-            all.iter().flat_map(|own| own.ways.iter().map(|(_, way)| (own.box_number, way))).collect();
+            all.iter().flat_map(|own| own.ways.iter().map(|(_, way)| (own.controller_number, way))).collect();
         let one = |(number, way): &(u8, &TrialWay)| {
-            let alone = boxes.iter().find(|(own, _)| own == number).map_or(facts, |(_, alone)| alone);
+            let alone = controllers.iter().find(|(own, _)| own == number).map_or(facts, |(_, alone)| alone);
             run_mean(way, alone, span, None)
         };
         let mut results = each_of(&asked, one).into_iter();
@@ -86,13 +86,13 @@ struct Line {
     skipped: String,
 }
 
-fn hung(hung: Hung, units: UnitSystem) -> String {
+fn hung(hung: Installed, units: UnitSystem) -> String {
     match hung {
-        Hung::AsHung => "as it hangs".into(),
-        Hung::Absent => "absent".into(),
-        Hung::UnderEave => "under an eave".into(),
-        Hung::InShade => "in shade".into(),
-        Hung::At(mm) => format!("at {}", depth(units, mm)),
+        Installed::AsHung => "as installed".into(),
+        Installed::Absent => "absent".into(),
+        Installed::UnderEave => "under an eave".into(),
+        Installed::InShade => "in shade".into(),
+        Installed::At(mm) => format!("at {}", depth(units, mm)),
     }
 }
 
@@ -128,19 +128,20 @@ fn answer(name: &str, own: &WayResult, absent: &WayResult, units: UnitSystem) ->
 }
 
 fn view(judged: &Judged, units: UnitSystem) -> SensorView {
-    let of = |wanted: Hung| {
+    let of = |wanted: Installed| {
         let found = judged.results.iter().find(|(hung, _)| *hung == wanted)?;
         found.1.as_ref().ok()
     };
-    let (own, absent) = (of(Hung::AsHung), of(Hung::Absent));
+    let (own, absent) = (of(Installed::AsHung), of(Installed::Absent));
     let refused = judged.results.iter().find_map(|(_, result)| result.as_ref().err());
-    let line = |(kind, result): &(Hung, Result<WayResult, Vec<Refusal>>)| {
+    let line = |(kind, result): &(Installed, Result<WayResult, Vec<Refusal>>)| {
         let result = result.as_ref().ok()?;
-        let against =
-            absent.filter(|_| *kind != Hung::Absent).map(|absent| result.water() / absent.water().max(1e-9));
+        let against = absent
+            .filter(|_| *kind != Installed::Absent)
+            .map(|absent| result.water() / absent.water().max(1e-9));
         Some(Line {
             name: hung(*kind, units),
-            is_own: *kind == Hung::AsHung,
+            is_own: *kind == Installed::AsHung,
             water: water_words(result, units),
             against: against.map_or("–".into(), |share| format!("{} %", plain(100.0 * (share - 1.0), 0))),
             wasted: share(result.site.excess),
@@ -166,7 +167,7 @@ async fn sensors_page(here: AtSite, query: web::Query<Query>) -> Result<HttpResp
     if errors.is_empty() {
         let states = here.sensor_states(None).await?;
         let trial = trial_of(&states, &asked, String::new(), Vec::new());
-        let key = format!("{} sensors on trial {:?}", here.facts_key(), asked.sample);
+        let key = format!("{} sensors compared {:?}", here.facts_key(), asked.sample);
         // The season is run once with each choice of sensors.
         let kilobytes = 50 + 650 * here.facts.zones.len();
         let computed = here
@@ -183,7 +184,7 @@ async fn sensors_page(here: AtSite, query: web::Query<Query>) -> Result<HttpResp
     let on_trial = found.as_deref().and_then(|found| found.as_ref().ok());
     let units = here.facts.units();
     page(&SensorsPage {
-        frame: Frame::of_site(&here, "Sensors on trial", Chapter::Trial)?,
+        frame: Frame::of_site(&here, "Sensors compared", Chapter::Trial)?,
         site_id: here.id(),
         same: asked.query(),
         errors,

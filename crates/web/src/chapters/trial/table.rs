@@ -8,7 +8,7 @@ use upland_core::trial::WayResult;
 pub(super) fn write(facts: &Facts, results: &[WayResult]) -> String {
     let names = [
         "way",
-        "box",
+        "controller",
         "zone",
         "name",
         "needed_mm",
@@ -32,12 +32,13 @@ pub(super) fn write(facts: &Facts, results: &[WayResult]) -> String {
         .flat_map(|result| result.zones.iter().map(move |zone| (result, zone)))
         .map(|(result, zone)| {
             let mm = |value: Millimetres| format!("{:.2}", value.mm());
-            let name =
-                facts.zone(zone.box_number, zone.station).map_or(String::new(), |(z, _)| z.name.clone());
+            let name = facts
+                .zone(zone.controller_number, zone.station)
+                .map_or(String::new(), |(z, _)| z.name.clone());
             let [least, _, _] = zone.parts;
             [
                 result.way.name.clone(),
-                zone.box_number.to_string(),
+                zone.controller_number.to_string(),
                 zone.station.to_string(),
                 name,
                 mm(zone.needed),

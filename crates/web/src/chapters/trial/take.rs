@@ -1,9 +1,9 @@
-//! A way taken over as settings of a box.
+//! A way taken over as settings of a controller.
 
 use super::asked::{self, asked_beside, read};
 use super::tried::{common, own_ways};
 use super::words;
-use crate::page::box_version::{BoxVersion, Sayings};
+use crate::page::controller_version::{ControllerVersion, Sayings};
 use crate::page::forms::base_version;
 use crate::server::address;
 use crate::server::error::{PageError, see_other};
@@ -23,30 +23,30 @@ pub(super) fn routes(config: &mut web::ServiceConfig) {
     config.service(take);
 }
 
-/// The settings of a box under a way on a day: what there is to key in. `None` where the way changes nothing that a
-/// box could be set to for good.
+/// The settings of a controller under a way on a day: what there is to key in. `None` where the way changes nothing that a
+/// controller could be set to for good.
 fn settings_of(way: &TrialWay, facts: &Facts, number: u8, today: Date) -> Option<Settings> {
     let kept = matches!(way.percentages, PercentageRule::Left | PercentageRule::Monthly);
     let planned = matches!(way.schedule, Schedule::School(_) | Schedule::Settings(_)) || way.days.is_some();
     if !kept && !planned {
         return None;
     }
-    // What somebody chose for a box stands as they chose it, its delay and rhythms included.
+    // What somebody chose for a controller stands as they chose it, its delay and rhythms included.
     if let (Schedule::Settings(all), false, None) = (&way.schedule, kept, way.days) {
         return all.iter().find(|(own, _)| *own == number).map(|(_, settings)| settings.clone());
     }
     let month_ago = today.checked_sub(1.month()).unwrap_or(today);
     let (tried, _) = apply(way, facts, (month_ago, today)).ok()?;
     let at = midnight(today.tomorrow().unwrap_or(today), &facts.tz);
-    let settings = tried.of_box(number)?.settings_at(at)?.clone();
+    let settings = tried.of_controller(number)?.settings_at(at)?.clone();
     if planned {
         return Some(settings);
     }
-    let present = facts.of_box(number)?.settings_at(at)?.clone();
+    let present = facts.of_controller(number)?.settings_at(at)?.clone();
     Some(Settings { percentages: settings.percentages, ..present })
 }
 
-/// The settings of every box under a way that there is something to key in of: a plan may have to be made for them, so
+/// The settings of every controller under a way that there is something to program of: a plan may have to be made for them, so
 /// they are found once for the facts and the day.
 pub(super) async fn settings_under(
     here: &AtSite,
@@ -56,17 +56,17 @@ pub(super) async fn settings_under(
     let key = format!("{} settings under {} on {today}", here.facts_key(), way.name);
     let (known, way) = (here.sensor_states(None).await?, way.clone());
     here.once(key, 20, move |_| {
-        let boxes = known.facts.boxes.iter().map(|own| own.number);
+        let controllers = known.facts.controllers.iter().map(|own| own.number);
         let of = |number| Some((number, settings_of(&way, &known.facts, number, today)?));
-        Ok(boxes.filter_map(of).collect())
+        Ok(controllers.filter_map(of).collect())
     })
     .await
 }
 
-/// Takes a way over as a version of a box's settings, with the trial as its reason.
+/// Takes a way over as a version of a controller's settings, with the trial as its reason.
 #[post("/sites/{id}/trial/take")]
 async fn take(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse, PageError> {
-    let number: u8 = fields.get("box").parse().map_err(|_| PageError::NotFound)?;
+    let number: u8 = fields.get("controller").parse().map_err(|_| PageError::NotFound)?;
     let bench = here.workbench(number).await?;
     let base = base_version(&fields)?;
     let code = fields.get("way").to_owned();
@@ -80,23 +80,25 @@ async fn take(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse, 
     let Some(settings) = all.iter().find(|(own, _)| *own == number).map(|(_, s)| s.clone()) else {
         flash(
             &here.who.session,
-            "This way is nothing that a box is set to for good. Nothing was stored.",
+            "This option is not a lasting setting of a controller. Nothing was stored.",
             None,
         )?;
         return Ok(see_other(&back));
     };
     if settings == bench.settings() {
-        flash(&here.who.session, "The box is set so already.", None)?;
+        flash(&here.who.session, "The controller is already set so.", None)?;
         return Ok(see_other(&back));
     }
     let name = words::way(&way);
-    let reason = format!("trial of {}: {}", asked::short(&asked), words::uncapital(&name));
+    let reason = format!("comparison of {}: {}", asked::short(&asked), words::uncapital(&name));
     let say = Sayings {
-        done: &|version| format!("{name}: version {version}. Key in what changed, or print the door sheet."),
+        done: &|version| {
+            format!("{name}: version {version}. Program what changed, or print the controller sheet.")
+        },
         done_at: format!("{}/history", bench.path()),
-        meanwhile: "This is the trial against it; look again.",
+        meanwhile: "This is the comparison with it; check again.",
         again_at: back,
         undo: true,
     };
-    BoxVersion { settings, kind: SettingsKind::Planned, reason, base }.save(&here, &bench, say).await
+    ControllerVersion { settings, kind: SettingsKind::Planned, reason, base }.save(&here, &bench, say).await
 }

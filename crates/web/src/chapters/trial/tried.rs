@@ -17,7 +17,7 @@ use upland_formats::trial_file::{Ready, TrialFile, TrialWeather};
 use upland_formats::way_file;
 use upland_store::trials::WayRecord;
 
-/// The ways that every site has: the named ones, and the schools of the planner, but for the soil balance: a box that
+/// The ways that every site has: the named ones, and the schools of the planner, but for the soil balance: a controller that
 /// computes itself is that.
 pub(super) fn common() -> Vec<TrialWay> {
     let named = Named::TABLE.iter().map(|(named, code)| named.way(code));
@@ -109,7 +109,7 @@ impl Tried {
 pub(super) fn trial_of(states: &SensorStates, asked: &Asked, name: String, ways: Vec<TrialWay>) -> TrialFile {
     let plan = upland_core::sensors::site_plan::SitePlan::default();
     let mut probes = BTreeMap::new();
-    for own in &states.facts.boxes {
+    for own in &states.facts.controllers {
         for sensor in own.sensors.iter().filter(|s| s.sensor.card.senses(Sense::SoilMoisture)) {
             let readings = sensor.probe.as_slice().to_vec();
             probes.insert((own.number, sensor.sensor.name.clone()), readings);

@@ -47,7 +47,7 @@ pub(super) struct KeptLine {
 impl Lists {
     pub async fn of(here: &AtSite) -> Result<Self, PageError> {
         let of_site = here.site_key();
-        let trials = here.more("kept trials", 20, move |snapshot| snapshot.trials(of_site)).await?;
+        let trials = here.more("kept comparisons", 20, move |snapshot| snapshot.trials(of_site)).await?;
         let own = own_ways(here).await?;
         let way = |own: &OwnWay| OwnLine {
             id: own.record.id,
@@ -119,10 +119,10 @@ pub(super) struct TrialPage {
     forbids: bool,
     lines: Vec<WayLine>,
     refused: Vec<(String, String)>,
-    /// Ways that come to the very same as the box is set.
+    /// Ways that come to the very same as the controller is set.
     alike: Vec<String>,
     opened: Option<Arc<Opened>>,
-    boxes: Vec<BoxLine>,
+    controllers: Vec<ControllerLine>,
     lists: Lists,
 }
 
@@ -180,8 +180,8 @@ struct WayLine {
     worst: String,
 }
 
-/// A box whose settings the way changes.
-struct BoxLine {
+/// A controller whose settings the way changes.
+struct ControllerLine {
     number: u8,
     place: String,
     version: i32,
@@ -215,7 +215,7 @@ impl TrialPage {
             refused: Vec::new(),
             alike: Vec::new(),
             opened: None,
-            boxes: Vec::new(),
+            controllers: Vec::new(),
             lists,
         }
     }
@@ -256,7 +256,7 @@ impl TrialPage {
             alike: tried.results.iter().filter(|r| is_alike(r)).map(|r| words::way(&r.way)).collect(),
             lines,
             refused: tried.refused.iter().map(refused).collect(),
-            boxes: boxes(here, set),
+            controllers: controllers(here, set),
             opened,
             same: asked.query(),
             lists,
@@ -335,11 +335,11 @@ fn worst(facts: &Facts, result: &WayResult, units: UnitSystem) -> String {
     format!("{}, {} from {}", words::zone_name(facts, zone), depth(units, missed), short_date(monday))
 }
 
-/// Boxes whose settings a way changes, with what there is to key in.
-fn boxes(here: &AtSite, set: &[(u8, Settings)]) -> Vec<BoxLine> {
-    let lines = here.facts.boxes.iter().filter_map(|own| {
+/// Controllers whose settings a way changes, with what there is to key in.
+fn controllers(here: &AtSite, set: &[(u8, Settings)]) -> Vec<ControllerLine> {
+    let lines = here.facts.controllers.iter().filter_map(|own| {
         let (number, settings) = set.iter().find(|(number, _)| *number == own.number())?;
-        Some(BoxLine {
+        Some(ControllerLine {
             number: *number,
             place: own.record.controller.place.clone(),
             version: own.settings.as_ref().map_or(0, |s| s.version),

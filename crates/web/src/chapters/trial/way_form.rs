@@ -48,13 +48,13 @@ type Option3 = (String, String, bool);
 
 /// What may become of a sensor, by code.
 const CHANGES: [(&str, &str); 8] = [
-    ("", "as it hangs"),
+    ("", "as installed"),
     ("absent", "absent"),
     ("threshold", "another rain threshold"),
     ("dries", "dries at a percent of ET0"),
     ("days", "holds a number of dry days"),
-    ("eave", "hung under an eave"),
-    ("shade", "hung in shade"),
+    ("eave", "installed under an eave"),
+    ("shade", "installed in shade"),
     ("bypass", "on bypass between two days"),
 ];
 
@@ -95,16 +95,16 @@ fn options<'a>(all: impl IntoIterator<Item = (&'a str, String)>, chosen: &str) -
     all.into_iter().map(|(code, words)| (code.to_owned(), words, code == chosen)).collect()
 }
 
-/// Versions of the boxes that may be tried, each with its code.
+/// Versions of the controllers that may be tried, each with its code.
 async fn versions(here: &AtSite) -> Result<Vec<(String, String, u8, SettingsRecord)>, PageError> {
     let mut all = Vec::new();
-    for own in &here.facts.boxes {
+    for own in &here.facts.controllers {
         let bench = here.workbench(own.number()).await?;
         for record in here.settings_history(&bench).await?.iter() {
-            let code = format!("box{}v{}", own.number(), record.version);
+            let code = format!("controller{}v{}", own.number(), record.version);
             let on = record.saved_at.to_zoned(here.facts.tz.clone()).said("%-d %b %Y");
             let words =
-                format!("box {}, version {} of {on}: {}", own.number(), record.version, record.reason);
+                format!("controller {}, version {} of {on}: {}", own.number(), record.version, record.reason);
             all.push((code, words, own.number(), record.clone()));
         }
     }
@@ -115,7 +115,7 @@ fn schedules(versions: &[(String, String, u8, SettingsRecord)], chosen: &str) ->
     let fixed = [
         ("as_set", "settings as they are".to_owned()),
         ("as_advised", "watering as Today advises".to_owned()),
-        ("daily_balance", "a box that computes itself".to_owned()),
+        ("daily_balance", "a controller that computes itself".to_owned()),
     ];
     let schools = Strategy::ALL.into_iter().filter(|s| *s != Strategy::SoilBalance);
     let schools =
@@ -136,11 +136,11 @@ async fn draw(
         ("as_set", "as they are set".to_owned()),
         ("left", "100 % all year".to_owned()),
         ("monthly", "twelve percentages from the climate".to_owned()),
-        ("weekly", "a percentage a week, by hand".to_owned()),
+        ("weekly", "weekly percentage, set manually".to_owned()),
         ("et_sensor", "an ET sensor's, every night".to_owned()),
     ];
     let rains = [
-        ("", "as the box has it".to_owned()),
+        ("", "as the controller has it".to_owned()),
         (RainRule::LeftToHold.code(), "left to the sensors".to_owned()),
         (RainRule::Counted.code(), "counted; it holds nothing".to_owned()),
     ];
@@ -161,7 +161,7 @@ async fn draw(
         to: text(&format!("s{index}-to")),
     };
     let page = WayPage {
-        frame: Frame::of_site(here, "A way of watering", Chapter::Trial)?,
+        frame: Frame::of_site(here, "A watering option", Chapter::Trial)?,
         site_id: here.id(),
         errors,
         name: text("name"),
@@ -209,9 +209,9 @@ fn days_of(code: &str) -> Option<Days> {
     }
 }
 
-/// Every sensor of the site that holds or scales watering: its box and name.
+/// Every sensor of the site that holds or scales watering: its controller and name.
 fn sensors(facts: &Facts) -> Vec<(u8, String)> {
-    variants(facts).into_iter().map(|own| (own.box_number, own.name)).collect()
+    variants(facts).into_iter().map(|own| (own.controller_number, own.name)).collect()
 }
 
 #[get("/sites/{id}/trial/ways/new")]
@@ -291,7 +291,7 @@ impl Taking<'_> {
     fn sensor(
         &mut self,
         index: usize,
-        (box_number, name): (u8, String),
+        (controller_number, name): (u8, String),
         depth: Shown,
     ) -> Option<SensorChange> {
         let (value, from, to) = (format!("s{index}-value"), format!("s{index}-from"), format!("s{index}-to"));
@@ -321,7 +321,7 @@ impl Taking<'_> {
             }
             _ => return None,
         };
-        Some(SensorChange { box_number, name, change })
+        Some(SensorChange { controller_number, name, change })
     }
 
     fn window(&mut self) -> Option<Hours> {
@@ -455,7 +455,7 @@ fn taking_back(here: &AtSite, id: i64) -> TakeBack {
         id,
         address: format!("{root}/trial/ways/{id}"),
         list: format!("{root}/trial#h-own"),
-        said: ("The way is off the list. Nothing of it is deleted.", "The way is back."),
+        said: ("The way is removed from the list. Nothing of it is deleted.", "The way is back."),
     }
 }
 

@@ -26,14 +26,14 @@ pub(super) fn way(way: &TrialWay) -> String {
         return format!("Planned: {}", strategy(school).0.to_lowercase());
     }
     match Named::from_code(&way.name) {
-        Some(Named::AsSet) => "As it is set".into(),
+        Some(Named::AsSet) => "Current settings".into(),
         Some(Named::AsAdvised) => "Watering as Today advises".into(),
         Some(Named::NoSensors) => "Without sensors".into(),
         Some(Named::Leave) => "100 % all year".into(),
         Some(Named::Monthly) => "Twelve percentages".into(),
-        Some(Named::Weekly) => "A percentage a week, by hand".into(),
+        Some(Named::Weekly) => "Weekly percentage, set manually".into(),
         Some(Named::EtSensor) => "An ET sensor's percentage".into(),
-        Some(Named::DailyBalance) => "A box that computes itself".into(),
+        Some(Named::DailyBalance) => "A controller that computes itself".into(),
         None => way.name.clone(),
     }
 }
@@ -41,23 +41,30 @@ pub(super) fn way(way: &TrialWay) -> String {
 /// Why a way was not tried.
 pub(super) fn refusal(refusal: &Refusal) -> String {
     match refusal {
-        Refusal::Unset { box_number } => {
-            format!("what box {box_number} is set to was never entered; enter it in Programs")
+        Refusal::Unset { controller_number } => {
+            format!("what controller {controller_number} is set to was never entered; enter it in Programs")
         }
-        Refusal::NoBox { box_number } => format!("there is no box {box_number}"),
-        Refusal::CannotHold { box_number, message } => {
-            format!("box {box_number} cannot hold its settings ({message}); mend them in Programs")
-        }
-        Refusal::NoPlan { box_number, binding: Binding::Window { needed_minutes, have_minutes, .. } } => {
+        Refusal::NoController { controller_number } => format!("there is no controller {controller_number}"),
+        Refusal::CannotHold { controller_number, message } => {
             format!(
-                "no night of box {box_number} holds it: {needed_minutes} min of {have_minutes}; its plan says what would do"
+                "controller {controller_number} cannot hold its settings ({message}); correct them in Programs"
             )
         }
-        Refusal::NoPlan { box_number, .. } => {
-            format!("there is no such plan for box {box_number}; its plan says why")
+        Refusal::NoPlan {
+            controller_number,
+            binding: Binding::Window { needed_minutes, have_minutes, .. },
+        } => {
+            format!(
+                "no night of controller {controller_number} holds it: {needed_minutes} min of {have_minutes}; its plan says what would do"
+            )
+        }
+        Refusal::NoPlan { controller_number, .. } => {
+            format!("there is no such plan for controller {controller_number}; its plan says why")
         }
         Refusal::NoSensor { name } => format!("no sensor is called {name}"),
-        Refusal::NoPort { box_number } => format!("box {box_number} takes no percentage from a sensor"),
+        Refusal::NoPort { controller_number } => {
+            format!("controller {controller_number} takes no percentage from a sensor")
+        }
         Refusal::NoWeather => "there is no weather in these days; choose others".into(),
     }
 }
@@ -65,11 +72,11 @@ pub(super) fn refusal(refusal: &Refusal) -> String {
 /// A zone's number and name.
 pub(super) type Names<'a> = &'a dyn Fn(&ZoneResult) -> String;
 
-/// A zone by its number and name, with its box where the site has several.
+/// A zone by its number and name, with its controller where the site has several.
 pub(super) fn zone_name(facts: &Facts, zone: &ZoneResult) -> String {
-    let name = facts.zone(zone.box_number, zone.station).map_or("", |(z, _)| z.name.as_str());
-    if facts.boxes.len() > 1 {
-        format!("{}-{} {name}", zone.box_number, zone.station)
+    let name = facts.zone(zone.controller_number, zone.station).map_or("", |(z, _)| z.name.as_str());
+    if facts.controllers.len() > 1 {
+        format!("{}-{} {name}", zone.controller_number, zone.station)
     } else {
         format!("{} {name}", zone.station)
     }
@@ -94,7 +101,7 @@ fn short(result: &WayResult, name: Names<'_>) -> String {
     format!("{} is short on {} days{week}; {others}", name(worst), worst.stress_days)
 }
 
-/// Whether a box can be set to a way for good: nobody has to come every night or week, and nothing is taken down.
+/// Whether a controller can be set to a way for good: nobody has to come every night or week, and nothing is taken down.
 fn is_settable(way: &TrialWay) -> bool {
     let runs = !matches!(way.schedule, Schedule::AsAdvised | Schedule::DailyBalance);
     let turned = matches!(way.percentages, PercentageRule::Weekly | PercentageRule::EtSensor { .. });
@@ -122,22 +129,24 @@ pub(super) fn best(results: &[WayResult]) -> Option<&WayResult> {
     best_of(results, |_| true)
 }
 
-/// What a way uses against the box as it is set, as the middle of a sentence.
+/// What a way uses against the controller as it is set, as the middle of a sentence.
 fn uses(set: &WayResult, own: &WayResult) -> String {
     let water = |r: &WayResult| r.site.litres.map(|litres| litres.l());
     let saves = water(set).zip(water(own)).filter(|(a, _)| *a > 0.0);
     let less = saves.map(|(a, b)| 100.0 * (1.0 - b / a)).filter(|pct| pct.abs() >= 0.5);
     match less {
-        Some(pct) if pct > 0.0 => format!("uses {} % less water than as it is set", plain(pct, 0)),
-        Some(pct) => format!("uses {} % more water than as it is set, and zones need it", plain(-pct, 0)),
-        None => "uses as much water as it is set".into(),
+        Some(pct) if pct > 0.0 => format!("uses {} % less water than the current settings", plain(pct, 0)),
+        Some(pct) => {
+            format!("uses {} % more water than the current settings, and zones need it", plain(-pct, 0))
+        }
+        None => "uses as much water as the current settings".into(),
     }
 }
 
-/// The page in one sentence; in a second one what a box can be set to, where the best way is none of that.
+/// The page in one sentence; in a second one what a controller can be set to, where the best way is none of that.
 pub(super) fn answer(results: &[WayResult], name: Names<'_>) -> String {
     let Some(best) = best(results) else {
-        return "No way that was tried gives every zone enough inside the law.".into();
+        return "No option that was compared gives every zone enough within the restrictions.".into();
     };
     let label = way(&best.way);
     let Some(set) = results.iter().find(|r| r.way.name == Named::AsSet.code()) else {
@@ -145,7 +154,9 @@ pub(super) fn answer(results: &[WayResult], name: Names<'_>) -> String {
     };
     if set.way == best.way {
         let short = short(best, name);
-        return format!("The box as it is set uses least of the ways that leave no zone worse: {short}.");
+        return format!(
+            "The current settings use the least water among the options that leave no zone worse: {short}."
+        );
     }
     let first = format!("{label} {}; {}.", uses(set, best), short(best, name));
     if is_settable(&best.way) {
@@ -153,13 +164,9 @@ pub(super) fn answer(results: &[WayResult], name: Names<'_>) -> String {
     }
     match best_of(results, is_settable) {
         Some(own) if own.way != set.way => {
-            format!(
-                "{first} Of what a box can be set to for good, {} {}.",
-                uncapital(&way(&own.way)),
-                uses(set, own)
-            )
+            format!("{first} Among lasting settings, {} {}.", uncapital(&way(&own.way)), uses(set, own))
         }
-        _ => format!("{first} A box cannot be set to it for good."),
+        _ => format!("{first} A controller cannot be set to it for good."),
     }
 }
 
@@ -168,12 +175,13 @@ pub(super) fn described(way: &TrialWay, units: UnitSystem) -> String {
     let mut told = vec![match &way.schedule {
         Schedule::AsSet => "settings as they are".to_owned(),
         Schedule::Settings(all) => {
-            let boxes: Vec<String> = all.iter().map(|(number, _)| format!("box {number}")).collect();
-            format!("settings of its own for {}", boxes.join(", "))
+            let controllers: Vec<String> =
+                all.iter().map(|(number, _)| format!("controller {number}")).collect();
+            format!("settings of its own for {}", controllers.join(", "))
         }
         Schedule::School(school) => format!("planned for the year: {}", strategy(*school).0.to_lowercase()),
         Schedule::AsAdvised => "watering as Today advises".into(),
-        Schedule::DailyBalance => "a box that computes itself".into(),
+        Schedule::DailyBalance => "a controller that computes itself".into(),
     }];
     told.extend(match way.percentages {
         PercentageRule::AsSet => None,
@@ -228,7 +236,7 @@ pub(super) fn change(change: &Change, units: UnitSystem) -> String {
     }
 }
 
-/// Sensors that a way sets otherwise: to be set by hand, since settings of a box do not say it.
+/// Sensors that a way sets otherwise: to be set by hand, since settings of a controller do not say it.
 pub(super) fn sensor_settings(way: &TrialWay, units: UnitSystem) -> Vec<String> {
     let set =
         way.sensors.iter().filter(|c| matches!(c.change, Change::RainThreshold(_) | Change::Release(_)));
@@ -330,7 +338,7 @@ mod tests {
     }
 
     #[test]
-    fn the_answer_follows_what_the_box_is_set_to() {
+    fn the_answer_follows_what_the_controller_is_set_to() {
         let mut facts = long_set(UnitSystem::Metric);
         let ways = named(&[Named::AsSet, Named::AsAdvised, Named::Leave]);
         // A quarter of an hour twice a night on every zone: it is much.
@@ -340,27 +348,30 @@ mod tests {
             text.starts_with("Watering as Today advises uses ") && text.contains(" % less water"),
             "{text}"
         );
-        assert!(text.contains("A box cannot be set to it for good."), "{text}");
-        // A box that never runs is no way to keep zones at enough, and there is nothing it may fall short of.
-        let clean = Settings::clean(&facts.boxes[0].card);
-        facts.boxes[0].versions[0].1 = clean;
+        assert!(text.contains("A controller cannot be set to it for good."), "{text}");
+        // A controller that never runs is no way to keep zones at enough, and there is nothing it may fall short of.
+        let clean = Settings::clean(&facts.controllers[0].card);
+        facts.controllers[0].versions[0].1 = clean;
         let results = tried(&facts, &ways);
         assert!(results[0].zones.iter().all(|zone| zone.runs == 0));
         let text = told(&facts, &results);
         assert!(
-            text.starts_with("The box as it is set uses least") && text.contains(" is short on "),
+            text.starts_with("The current settings use the least water") && text.contains(" is short on "),
             "{text}"
         );
         let strange = beyond(facts.site.units, &results, facts.site.supply);
         assert_eq!(strange.len(), 1, "{strange:?}");
         assert_eq!(strange[0], "As it is set, 100 % all year: nothing ever runs.");
-        // Without the box as it is set there is nothing to hold a way against but enough.
+        // Without the controller as it is set there is nothing to hold a way against but enough.
         assert!(told(&facts, &results[1..2]).starts_with("Watering as Today advises uses least; "));
         assert_eq!(
             told(&facts, &results[2..]),
-            "No way that was tried gives every zone enough inside the law."
+            "No option that was compared gives every zone enough within the restrictions."
         );
-        assert_eq!(told(&facts, &[]), "No way that was tried gives every zone enough inside the law.");
+        assert_eq!(
+            told(&facts, &[]),
+            "No option that was compared gives every zone enough within the restrictions."
+        );
     }
 
     #[test]
@@ -384,12 +395,12 @@ mod tests {
         assert_eq!(name(&all(like("a little worse", 900.0, 89.6, 0))).as_deref(), Some("a little worse"));
         assert_eq!(name(&all(like("worse", 900.0, 89.4, 0))).as_deref(), Some("as-set"));
         assert_eq!(name(&all(like("forbidden", 900.0, 99.0, 1))).as_deref(), Some("as-set"));
-        // A box that breaks the law itself does not count: the other is best although it takes more.
+        // A controller that breaks the law itself does not count: the other is best although it takes more.
         let law = [like(Named::AsSet.code(), 1000.0, 99.0, 2), like("lawful", 1200.0, 99.0, 0)];
         assert_eq!(name(&law).as_deref(), Some("lawful"));
         assert!(
             told(&facts, &law)
-                .starts_with("lawful uses 20 % more water than as it is set, and zones need it")
+                .starts_with("lawful uses 20 % more water than the current settings, and zones need it")
         );
         // What has more than enough may have less, down to enough.
         let rich = [
@@ -428,7 +439,7 @@ mod tests {
 
     #[test]
     fn a_way_is_described_in_the_units_of_the_site_with_all_that_it_changes() {
-        let of = |change| SensorChange { box_number: 1, name: "rain roof".into(), change };
+        let of = |change| SensorChange { controller_number: 1, name: "rain roof".into(), change };
         let way = TrialWay {
             name: "mine".into(),
             schedule: Schedule::Settings(vec![(
@@ -456,7 +467,7 @@ mod tests {
         };
         assert_eq!(
             described(&way, UnitSystem::Metric),
-            "settings of its own for box 1; an ET sensor's percentage, trimmed by -10 %; every 3 days; rain counted; no sensor; \
+            "settings of its own for controller 1; an ET sensor's percentage, trimmed by -10 %; every 3 days; rain counted; no sensor; \
              rain roof at 12.7 mm; rain roof holding 3 dry days; rain roof drying at 50 % of ET0; rain roof on bypass Wed 1 Jul to Fri 3 Jul; \
              rain roof under an eave; rain roof absent; window 22:00 to 04:30; weaned off from 120 % over 6 weeks from Sat 1 Aug"
         );
@@ -469,7 +480,7 @@ mod tests {
     }
 
     #[test]
-    fn what_a_box_can_be_set_to_for_good_is_told_from_what_somebody_must_do_every_night() {
+    fn what_a_controller_can_be_set_to_for_good_is_told_from_what_somebody_must_do_every_night() {
         let for_good = [Named::AsSet, Named::Leave, Named::Monthly];
         let not = [Named::AsAdvised, Named::NoSensors, Named::Weekly, Named::EtSensor, Named::DailyBalance];
         assert!(named(&for_good).iter().all(is_settable));

@@ -1,7 +1,7 @@
 //! A lever taken: a version of settings or a sensor set otherwise, with what was foretold and when to look again.
 
 use super::decided::{Decided, decided, keep};
-use crate::page::box_version::BoxVersion;
+use crate::page::controller_version::ControllerVersion;
 use crate::page::quantities;
 use crate::page::tuning_words::Words;
 use crate::server::address;
@@ -31,7 +31,7 @@ pub(super) fn routes(config: &mut web::ServiceConfig) {
 /// What names a lever of a visit: it is found again when the form comes back.
 pub(super) fn name_of(lever: &Lever) -> String {
     let of = |n: Option<u16>| n.map_or("all".to_owned(), |n| n.to_string());
-    let number = of(lever.box_number.map(u16::from));
+    let number = of(lever.controller_number.map(u16::from));
     let program = of(lever.program.and_then(|p| u16::try_from(p + 1).ok()));
     format!("{}-{}-{number}-{}-{program}", lever.code.code(), lever.cause.code(), of(lever.station))
 }
@@ -46,8 +46,7 @@ async fn accept(
     let back = format!("{}/visits/{}", address::site_root(here.id()), path.1);
     let wanted = fields.get("lever");
     let Some(proposed) = found.decision.levers.iter().find(|p| name_of(&p.lever) == wanted) else {
-        let text =
-            "What was seen or set has changed since, and the lever with it. Look again before you turn one.";
+        let text = "What was seen or set has changed since, and the adjustment with it. Look again before you apply one.";
         flash(&here.who.session, text, None)?;
         return Ok(see_other(&back));
     };
@@ -66,7 +65,7 @@ async fn accept(
     let Some(done) = done else {
         flash(
             &here.who.session,
-            "The same was set otherwise since the visit. Look at the box's versions, then turn it there.",
+            "The same was set otherwise since the visit. Look at the controller's versions, then adjust it there.",
             None,
         )?;
         return Ok(see_other(&back));
@@ -77,7 +76,7 @@ async fn accept(
     Ok(see_other(&go_to))
 }
 
-/// The lever's change as a version of the box, put on what was saved since: the lever before it, or somebody's edit.
+/// The lever's change as a version of the controller, put on what was saved since: the lever before it, or somebody's edit.
 /// `None` when the same was changed in another way, or somebody saved in between.
 async fn version(
     here: &AtSite,
@@ -86,14 +85,14 @@ async fn version(
     words: &str,
 ) -> Result<(Option<String>, String, Settings), PageError> {
     let bench = here.workbench(number).await?;
-    let own = found.states.facts.of_box(number).ok_or(PageError::NotFound)?;
+    let own = found.states.facts.of_controller(number).ok_or(PageError::NotFound)?;
     let before = own.settings_at(found.together.visit.at).ok_or(PageError::NotFound)?;
     let base = bench.saved().map_or(0, |saved| saved.version);
     let Some(changed) = bench.settings().with_change(before, settings) else {
         return Ok((None, String::new(), settings.clone()));
     };
     let set = changed.clone();
-    let version = BoxVersion {
+    let version = ControllerVersion {
         settings: changed,
         kind: SettingsKind::Changed,
         reason: format!("after a visit: {words}"),
@@ -102,9 +101,9 @@ async fn version(
     let path = format!("{}/history", bench.path());
     let done = match version.store(here, &bench).await? {
         Saved::As(version) => {
-            Some(format!("Version {version} is saved. Key it in at the box and tick it there."))
+            Some(format!("Version {version} is saved. Program it at the controller and tick it there."))
         }
-        Saved::Unchanged(version) => Some(format!("The box is set so already, as version {version}.")),
+        Saved::Unchanged(version) => Some(format!("The controller is already set so, as version {version}.")),
         Saved::Conflict(_) => None,
     };
     Ok((done, path, set))
@@ -113,7 +112,7 @@ async fn version(
 /// What the two weeks after the visit bring with a lever and with those taken before it.
 fn foretold(found: &Decided, lever: &Lever) -> Vec<ZoneOutlook> {
     let (facts, visit) = (&found.states.facts, &found.together.visit);
-    let last = facts.boxes.iter().filter_map(|b| b.versions.last()).map(|(since, _)| *since).max();
+    let last = facts.controllers.iter().filter_map(|b| b.versions.last()).map(|(since, _)| *since).max();
     // After what was set since, so that this stands.
     let at = last.map_or(visit.at, |last| visit.at.max(last + SignedDuration::from_secs(1)));
     let diagnosis = &found.decision.diagnosis;
@@ -127,7 +126,7 @@ fn foretold(found: &Decided, lever: &Lever) -> Vec<ZoneOutlook> {
 /// A sensor set otherwise; `None` when somebody saved in between.
 async fn sensor_set(here: &AtSite, number: u8, sensor: &Sensor) -> Result<Option<String>, PageError> {
     let own = here.facts.sensors.iter();
-    let mut own = own.filter(|s| s.sensor.box_number == number && s.sensor.name == sensor.name);
+    let mut own = own.filter(|s| s.sensor.controller_number == number && s.sensor.name == sensor.name);
     let record = own.next().ok_or(PageError::NotFound)?;
     let (id, base, set) = (record.id, record.version, sensor.clone());
     let saved = here.change(move |change| change.save_sensor(id, base, &set)).await?;
@@ -146,9 +145,9 @@ async fn note(
     words: &str,
     foretold: serde_json::Value,
 ) -> Result<(), PageError> {
-    let zone = lever.box_number.zip(lever.station);
-    let zone =
-        zone.and_then(|key| here.facts.zones.iter().find(|z| (z.zone.box_number, z.zone.number) == key));
+    let zone = lever.controller_number.zip(lever.station);
+    let zone = zone
+        .and_then(|key| here.facts.zones.iter().find(|z| (z.zone.controller_number, z.zone.number) == key));
     let (visit, words, zone_id) = (found.record.id, words.to_owned(), zone.map(|z| z.id));
     let (code, cause, look_again) = (lever.code.code(), lever.cause.code(), lever.look_again);
     here.change(move |change| {
@@ -169,10 +168,12 @@ async fn correct(
     let found = decided(&here, path.1).await?;
     let id: i64 = fields.get("zone").parse().map_err(|_| PageError::NotFound)?;
     let record = here.facts.zone(id)?.clone();
-    let key = (record.zone.box_number, record.zone.number);
+    let key = (record.zone.controller_number, record.zone.number);
     let wanted = fields.get("correction");
-    let offered =
-        found.corrections.iter().find(|c| (c.box_number, c.station) == key && kind_code(c.kind) == wanted);
+    let offered = found
+        .corrections
+        .iter()
+        .find(|c| (c.controller_number, c.station) == key && kind_code(c.kind) == wanted);
     let back = format!("{}/visits/{}", address::site_root(here.id()), path.1);
     let Some(offered) = offered else {
         flash(&here.who.session, "The readings no longer say so. Nothing was changed.", None)?;

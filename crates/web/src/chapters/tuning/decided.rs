@@ -70,7 +70,7 @@ pub(super) fn keep(foretold: &[ZoneOutlook]) -> serde_json::Value {
     use upland_core::codes::Coded;
     let one = |z: &ZoneOutlook| {
         serde_json::json!({
-            "controller": z.box_number, "station": z.station, "looks": z.looks.code(),
+            "controller": z.controller_number, "station": z.station, "looks": z.looks.code(),
             "adequacy": z.adequacy.fraction(), "demand_mm": z.demand.mm(), "applied_mm": z.applied.mm(),
             "lost_mm": z.lost.mm(),
         })
@@ -88,7 +88,7 @@ fn foretold(value: &serde_json::Value) -> Vec<ZoneOutlook> {
         let whole = |name: &str| value.get(name).and_then(serde_json::Value::as_u64);
         let looks = value.get("looks").and_then(serde_json::Value::as_str);
         Some(ZoneOutlook {
-            box_number: u8::try_from(whole("controller")?).ok()?,
+            controller_number: u8::try_from(whole("controller")?).ok()?,
             station: u16::try_from(whole("station")?).ok()?,
             demand: Millimetres::from_mm(number("demand_mm")?),
             adequacy: Share::from_fraction(number("adequacy")?),
@@ -115,7 +115,7 @@ mod tests {
         use upland_core::quantity::ratio::Share;
         use upland_core::quantity::units::Millimetres;
         let told = ZoneOutlook {
-            box_number: 2,
+            controller_number: 2,
             station: 7,
             demand: Millimetres::from_mm(41.5),
             adequacy: Share::from_fraction(0.82),

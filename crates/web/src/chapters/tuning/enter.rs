@@ -1,6 +1,6 @@
 //! An entry of a visit taken in: from a form, or from a phone that kept it while there was no network.
 
-use super::entry_form::{self, When, differences, of_box, when, words};
+use super::entry_form::{self, When, differences, of_controller, when, words};
 use crate::page::forms::FieldError;
 use crate::server::address;
 use crate::server::error::{PageError, see_other};
@@ -40,14 +40,14 @@ fn about(here: &AtSite, facts: &Facts, fields: &Fields, seen: When) -> Result<Ab
     match fields.get("what") {
         "zone" => match here.facts.zones.iter().find(|z| z.id == id) {
             Some(zone) => {
-                let key = (zone.zone.box_number, zone.zone.number);
+                let key = (zone.zone.controller_number, zone.zone.number);
                 known("zone", entry_form::zone(fields, key, units)?)
             }
             None => Ok(About::Gone(format!("zone {}", fields.get("name")))),
         },
-        "box" => match here.facts.boxes.iter().find(|b| b.record.id == id) {
-            Some(own) => known("box", of_box(fields, own.number(), (facts, seen.at))?),
-            None => Ok(About::Gone(format!("box {}", fields.get("name")))),
+        "controller" | "box" => match here.facts.controllers.iter().find(|b| b.record.id == id) {
+            Some(own) => known("box", of_controller(fields, own.number(), (facts, seen.at))?),
+            None => Ok(About::Gone(format!("controller {}", fields.get("name")))),
         },
         "sensor" => match here.facts.sensors.iter().find(|s| s.id == id) {
             Some(own) => known("sensor", entry_form::sensor(fields, &own.sensor.name)),
@@ -64,7 +64,9 @@ pub(super) fn client_key(text: &str) -> Result<String, PageError> {
         return Ok(crate::server::session::random_hex());
     }
     let good = (16..=80).contains(&text.len()) && text.chars().all(|c| c.is_ascii_alphanumeric() || c == '-');
-    good.then(|| text.to_owned()).ok_or_else(|| PageError::BadRequest("The key of the entry is none.".into()))
+    good.then(|| text.to_owned()).ok_or_else(|| {
+        PageError::BadRequest("The entry has no usable key. Reload the page and enter it again.".into())
+    })
 }
 
 /// What is answered to a script, or shown on the page.
@@ -114,7 +116,7 @@ async fn enter(
     };
     let said = words(&entry, facts, seen.at);
     let more = match &entry {
-        Entry::Box(own) => differences(own, facts, seen.at),
+        Entry::Controller(own) => differences(own, facts, seen.at),
         _ => Vec::new(),
     };
     let (body, date) = (entry.to_json(facts), seen.at.to_zoned(facts.tz.clone()).date());
@@ -165,25 +167,28 @@ async fn gone(
 
 /// What a whole visit says, as single entries: each with the thing that it is about.
 fn entries(here: &AtSite, visit: &Visit) -> Vec<(&'static str, i64, Entry)> {
-    let zone = |box_number: u8, station: u16| {
+    let zone = |controller_number: u8, station: u16| {
         here.facts
             .zones
             .iter()
-            .find(|z| (z.zone.box_number, z.zone.number) == (box_number, station))
+            .find(|z| (z.zone.controller_number, z.zone.number) == (controller_number, station))
             .map(|z| z.id)
     };
-    let own_box = |number: u8| here.facts.boxes.iter().find(|b| b.number() == number).map(|b| b.record.id);
+    let own_controller =
+        |number: u8| here.facts.controllers.iter().find(|b| b.number() == number).map(|b| b.record.id);
     let sensor = |name: &str| here.facts.sensors.iter().find(|s| s.sensor.name == name).map(|s| s.id);
     let zones = visit.zones.iter().filter(|z| !z.is_empty());
-    let zones = zones.filter_map(|z| Some(("zone", zone(z.box_number, z.station)?, Entry::Zone(z.clone()))));
-    let boxes = visit.boxes.iter().filter(|b| !b.is_empty());
-    let boxes = boxes.filter_map(|b| Some(("box", own_box(b.box_number)?, Entry::Box(b.clone()))));
+    let zones =
+        zones.filter_map(|z| Some(("zone", zone(z.controller_number, z.station)?, Entry::Zone(z.clone()))));
+    let controllers = visit.controllers.iter().filter(|b| !b.is_empty());
+    let controllers = controllers
+        .filter_map(|b| Some(("box", own_controller(b.controller_number)?, Entry::Controller(b.clone()))));
     let sensors = visit.sensors.iter();
     let sensors = sensors.filter_map(|s| Some(("sensor", sensor(&s.name)?, Entry::Sensor(s.clone()))));
     let site =
         Entry::Site { meter: visit.meter, wet_elsewhere: visit.wet_elsewhere, note: visit.note.clone() };
     let says = visit.meter.is_some() || visit.wet_elsewhere || !visit.note.is_empty();
-    zones.chain(boxes).chain(sensors).chain(says.then_some(("site", 0, site))).collect()
+    zones.chain(controllers).chain(sensors).chain(says.then_some(("site", 0, site))).collect()
 }
 
 /// A visit from a file: what another tool wrote, or percentages that somebody read out. Sent twice it is kept once.

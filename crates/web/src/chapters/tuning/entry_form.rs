@@ -17,7 +17,7 @@ use upland_core::quantity::ratio::{Percentage, Share};
 use upland_core::quantity::time::{MinuteOfDay, Seconds};
 use upland_core::quantity::units::{Litres, LitresPerMinute};
 use upland_core::site::UnitSystem;
-use upland_core::tuning::{BoxSeen, NIGHTS, ProgramSeen, SensorSeen, Sign, ZoneSeen, et_sensor};
+use upland_core::tuning::{ControllerSeen, NIGHTS, ProgramSeen, SensorSeen, Sign, ZoneSeen, et_sensor};
 use upland_formats::typed::{self, Read, Refusal};
 use upland_formats::visit_file::{Entry, MAX_NOTE, program_names};
 
@@ -44,7 +44,7 @@ fn note(fields: &Fields, errors: &mut Vec<FieldError>) -> String {
 /// What was typed of a zone.
 pub(super) fn zone(
     fields: &Fields,
-    (box_number, station): (u8, u16),
+    (controller_number, station): (u8, u16),
     units: UnitSystem,
 ) -> Result<Entry, Vec<FieldError>> {
     let mut reader = Reader::new(fields);
@@ -52,7 +52,7 @@ pub(super) fn zone(
     let read = reader.optional("flow", Units::of(units).flow, &bounds::READ_FLOW, None);
     let mut errors = reader.errors;
     let seen = ZoneSeen {
-        box_number,
+        controller_number,
         station,
         looks: code(fields, "looks"),
         signs: Sign::ALL.into_iter().filter(|sign| !fields.get(sign.code()).is_empty()).collect(),
@@ -91,21 +91,21 @@ fn ahead(shown: Time, at: Timestamp, facts: &Facts) -> Seconds {
 
 /// Nights that the percentages of an ET sensor are asked for, the last first.
 pub(super) fn nights_asked(facts: &Facts, number: u8, today: Date) -> Vec<Date> {
-    let has = facts.of_box(number).and_then(et_sensor).is_some();
+    let has = facts.of_controller(number).and_then(et_sensor).is_some();
     let back = (1..=i64::try_from(NIGHTS).unwrap_or(14)).filter(|_| has);
     back.filter_map(|k| today.checked_sub(k.days()).ok()).collect()
 }
 
-/// What was typed of a box. Empty fields were not read; what is ticked "as known" shows what is known, but for what was
+/// What was typed of a controller. Empty fields were not read; what is ticked "as known" shows what is known, but for what was
 /// typed beside it.
 // Long: one field after another.
-pub(super) fn of_box(
+pub(super) fn of_controller(
     fields: &Fields,
     number: u8,
     (facts, at): (&Facts, Timestamp),
 ) -> Result<Entry, Vec<FieldError>> {
     let mut errors: Vec<FieldError> = Vec::new();
-    let known = facts.of_box(number).and_then(|b| b.settings_at(at));
+    let known = facts.of_controller(number).and_then(|b| b.settings_at(at));
     let all_same = fields.get("all_same");
     let mut programs: BTreeMap<usize, ProgramSeen> = BTreeMap::new();
     for (k, name) in program_names(facts, number).iter().enumerate() {
@@ -173,8 +173,8 @@ pub(super) fn of_box(
             None
         }
     };
-    let seen = BoxSeen {
-        box_number: number,
+    let seen = ControllerSeen {
+        controller_number: number,
         clock_ahead,
         on: yes(fields, "on").or((!all_same.is_empty()).then_some(true)),
         bypassed: yes(fields, "bypassed").or((!all_same.is_empty()).then_some(false)),
@@ -182,7 +182,7 @@ pub(super) fn of_box(
         programs,
         nights,
     };
-    if errors.is_empty() { Ok(Entry::Box(seen)) } else { Err(errors) }
+    if errors.is_empty() { Ok(Entry::Controller(seen)) } else { Err(errors) }
 }
 
 /// "3: 12" or "3 12.5": a station and its minutes.
@@ -205,8 +205,8 @@ fn as_known(settings: &Settings, at: usize, date: Date) -> ProgramSeen {
     }
 }
 
-/// Where a box shows something else than is known, as sentences.
-pub(super) fn differences(seen: &BoxSeen, facts: &Facts, at: Timestamp) -> Vec<String> {
+/// Where a controller shows something else than is known, as sentences.
+pub(super) fn differences(seen: &ControllerSeen, facts: &Facts, at: Timestamp) -> Vec<String> {
     let date = at.to_zoned(facts.tz.clone()).date();
     let mut out = Vec::new();
     if let Some(ahead) =
@@ -216,12 +216,14 @@ pub(super) fn differences(seen: &BoxSeen, facts: &Facts, at: Timestamp) -> Vec<S
         out.push(format!("The clock is {} {side}.", span(off.minutes().min_value())));
     }
     if seen.on == Some(false) {
-        out.push("The box is switched off.".into());
+        out.push("The controller is switched off.".into());
     }
     if seen.bypassed == Some(true) {
         out.push("Its sensors are bypassed.".into());
     }
-    let Some(settings) = facts.of_box(seen.box_number).and_then(|b| b.settings_at(at)) else { return out };
+    let Some(settings) = facts.of_controller(seen.controller_number).and_then(|b| b.settings_at(at)) else {
+        return out;
+    };
     for (k, program) in &seen.programs {
         let known = as_known(settings, *k, date);
         let name = settings.programs.get(*k).map_or_else(String::new, |p| p.name.clone());
@@ -234,7 +236,7 @@ pub(super) fn differences(seen: &BoxSeen, facts: &Facts, at: Timestamp) -> Vec<S
         if let (Some(now), Some(was)) = (program.percentage, known.percentage)
             && now != was
         {
-            out.push(format!("Program {name} stands at {now}; known was {was}."));
+            out.push(format!("Program {name} is at {now}; recorded was {was}."));
         }
         if let (Some(now), Some(was)) = (&program.starts, &known.starts)
             && now != was
@@ -274,10 +276,10 @@ pub(super) fn words(entry: &Entry, facts: &Facts, at: Timestamp) -> String {
             if !seen.note.is_empty() {
                 said.push(seen.note.clone());
             }
-            let name = facts.zone(seen.box_number, seen.station).map_or("", |(z, _)| z.name.as_str());
+            let name = facts.zone(seen.controller_number, seen.station).map_or("", |(z, _)| z.name.as_str());
             format!("{} {name}", seen.station)
         }
-        Entry::Box(seen) => {
+        Entry::Controller(seen) => {
             let off = differences(seen, facts, at);
             said.extend(seen.battery.map(|b| format!("battery {}", b.label())));
             if !seen.nights.is_empty() {
@@ -287,13 +289,13 @@ pub(super) fn words(entry: &Entry, facts: &Facts, at: Timestamp) -> String {
                 said.push("as known, as far as it was read".into());
             }
             said.extend(off);
-            format!("Box {}", seen.box_number)
+            format!("Controller {}", seen.controller_number)
         }
         Entry::Sensor(seen) => {
             let mut put = |is: Option<bool>, yes: &str, no: &str| {
                 said.extend(is.map(|is| if is { yes.to_owned() } else { no.to_owned() }));
             };
-            put(seen.holds, "holds", "lets run");
+            put(seen.holds, "holds", "allows watering");
             put(seen.covered, "something keeps rain from it", "open to the rain");
             put(seen.sprayed, "heads spray it", "out of the spray");
             seen.name.clone()
@@ -382,12 +384,12 @@ mod tests {
     }
 
     #[test]
-    fn a_box_is_read_as_it_is_typed_and_says_where_it_differs() {
+    fn a_controller_is_read_as_it_is_typed_and_says_where_it_differs() {
         let case = upland_faults::planted(upland_core::tuning::Cause::NothingWrong, 2);
         let (facts, at) = (&case.known, case.visit.at);
-        let read = |pairs: &[(&str, &str)]| of_box(&fields(pairs), 1, (facts, at));
+        let read = |pairs: &[(&str, &str)]| of_controller(&fields(pairs), 1, (facts, at));
         // As known: nothing differs, and that was read.
-        let Entry::Box(seen) = read(&[("all_same", "on")]).unwrap() else { panic!() };
+        let Entry::Controller(seen) = read(&[("all_same", "on")]).unwrap() else { panic!() };
         assert_eq!((seen.on, seen.bypassed), (Some(true), Some(false)));
         assert_eq!(differences(&seen, facts, at), Vec::<String>::new());
         assert!(seen.programs.values().all(|p| p.percentage.is_some()));
@@ -399,14 +401,14 @@ mod tests {
             ("clock", "0905"),
             ("p0_minutes", "1: 99"),
         ];
-        let Entry::Box(seen) = read(&typed).unwrap() else { panic!() };
+        let Entry::Controller(seen) = read(&typed).unwrap() else { panic!() };
         let said = differences(&seen, facts, at).join(" ");
         for part in ["The clock is 5 min ahead.", "stands at 35 %", "starts at 01:30", "station 1: 99 min"] {
             assert!(said.contains(part), "{part} in {said}");
         }
-        assert!(words(&Entry::Box(seen), facts, at).starts_with("Box 1: "));
+        assert!(words(&Entry::Controller(seen), facts, at).starts_with("Controller 1: "));
         // Nothing typed is nothing read.
-        let Entry::Box(seen) = read(&[]).unwrap() else { panic!() };
+        let Entry::Controller(seen) = read(&[]).unwrap() else { panic!() };
         assert!(seen.is_empty());
         let wrong =
             read(&[("clock", "25:00"), ("p0_pct", "a lot"), ("p0_starts", "soon"), ("p0_minutes", "x")])
@@ -415,7 +417,7 @@ mod tests {
     }
 
     #[test]
-    fn nights_are_asked_only_where_an_et_sensor_turns_the_box() {
+    fn nights_are_asked_only_where_an_et_sensor_turns_the_controller() {
         let et = upland_faults::planted(upland_core::tuning::Cause::EtTrim, 1);
         let today = et.visit.at.to_zoned(et.known.tz.clone()).date();
         let asked = nights_asked(&et.known, 1, today);
@@ -423,8 +425,8 @@ mod tests {
         let none = upland_faults::planted(upland_core::tuning::Cause::NoWater, 1);
         assert!(nights_asked(&none.known, 1, today).is_empty());
         let name = format!("night_{}", asked[0]);
-        let read = |text: &str| of_box(&fields(&[(name.as_str(), text)]), 1, (&et.known, et.visit.at));
-        let Entry::Box(seen) = read("84 %").unwrap() else { panic!() };
+        let read = |text: &str| of_controller(&fields(&[(name.as_str(), text)]), 1, (&et.known, et.visit.at));
+        let Entry::Controller(seen) = read("84 %").unwrap() else { panic!() };
         assert_eq!(seen.nights.get(&asked[0]), Some(&84.0));
         assert!(read("900").is_err() && read("half").is_err());
     }

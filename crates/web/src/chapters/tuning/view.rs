@@ -2,7 +2,7 @@
 
 use super::accept::{kind_code, name_of};
 use super::decided::Decided;
-use crate::page::cause_words::{cause_name, settle};
+use crate::page::cause_words::{cause_name, safety, settle};
 use crate::page::dates::Said;
 use crate::page::frame::Frame;
 use crate::page::quantities::{plain, share, short_date, volume};
@@ -10,9 +10,10 @@ use crate::page::tuning_words::{Words, correction, look_again};
 use crate::server::address;
 use crate::site::context::AtSite;
 use askama::Template;
+use upland_core::account::running::ControllerFacts;
 use upland_core::tuning::{
-    Cause, DatedStep, Looks, OUTLOOK_DAYS, Proposed, Step, Suspicion, TrialChange, Turn, ZoneOutlook,
-    dated_steps, read_nights,
+    DatedStep, Looks, OUTLOOK_DAYS, Proposed, Step, Suspicion, TrialChange, Turn, ZoneOutlook, dated_steps,
+    read_nights,
 };
 use upland_store::visits::VisitRecord;
 
@@ -176,7 +177,7 @@ pub(super) struct NoVisit {
 
 impl NoVisit {
     pub fn of(frame: Frame, here: &AtSite) -> Self {
-        let set = here.facts.boxes.iter().filter_map(|b| b.settings.as_ref()).map(|s| s.saved_at).max();
+        let set = here.facts.controllers.iter().filter_map(|b| b.settings.as_ref()).map(|s| s.saved_at).max();
         let tz = &here.facts.tz;
         Self {
             frame,
@@ -199,23 +200,6 @@ fn cause_line(words: &Words<'_>, own: &Suspicion) -> CauseLine {
     }
 }
 
-/// The usual caution where a hand goes in.
-fn safety(cause: Cause) -> &'static str {
-    match cause {
-        Cause::NoWater | Cause::ValveOpen | Cause::BoxOff | Cause::ClockWrong | Cause::HiddenProgram => {
-            "Power off before the box is opened; low-voltage side only, mains by a licensed electrician."
-        }
-        Cause::BrokenHead | Cause::Leak => {
-            "Locate buried services before digging. Backflow devices are for those licensed for them."
-        }
-        Cause::LowPressure => "Regulators and backflow devices are for those licensed for them.",
-        Cause::GaugeSheltered | Cause::GaugeSprayed | Cause::SensorSlowToDry => {
-            "Ladder work: level ground, somebody to hold it."
-        }
-        _ => "",
-    }
-}
-
 fn adequacy(zone: &ZoneOutlook) -> String {
     format!("{}, {}", share(zone.adequacy), zone.looks.label())
 }
@@ -224,7 +208,8 @@ fn lever_line(words: &Words<'_>, found: &Decided, proposed: &Proposed) -> Option
     let lever = &proposed.lever;
     let causes = &found.decision.diagnosis.causes;
     let same = |s: &&Suspicion| {
-        let place = (s.cause, s.box_number, s.station) == (lever.cause, lever.box_number, lever.station);
+        let at = (lever.controller_number, lever.station);
+        let place = s.cause == lever.cause && (s.controller_number, s.station) == at;
         place && s.program.is_none_or(|p| lever.program == Some(p))
     };
     let own = causes.iter().find(same)?;
@@ -232,7 +217,7 @@ fn lever_line(words: &Words<'_>, found: &Decided, proposed: &Proposed) -> Option
     let [two_after, four_after] = &proposed.turned;
     let pairs = two_before.iter().zip(two_after).zip(four_before.iter().zip(four_after));
     let zones = pairs.map(|((two_before, two_after), (four_before, four_after))| EffectLine {
-        zone: words.zone(two_before.box_number, two_before.station),
+        zone: words.zone(two_before.controller_number, two_before.station),
         changes: (two_before.applied.mm() - two_after.applied.mm()).abs() > 0.05,
         two_before: adequacy(two_before),
         two_after: adequacy(two_after),
@@ -272,11 +257,11 @@ fn headline(found: &Decided, levers: &[LeverLine]) -> (String, String) {
     };
     let (faults, turns) = (open(true), open(false));
     match (levers.is_empty(), faults, turns) {
-        (true, ..) if off > 0 => ("No lever yet: find out first".to_owned(), looked),
+        (true, ..) if off > 0 => ("No adjustment yet: find the cause first".to_owned(), looked),
         (true, ..) if !decision.stress_ahead.is_empty() => {
             let words = Words::of(&found.states.facts);
             let dry: Vec<String> =
-                decision.stress_ahead.iter().map(|z| words.zone(z.box_number, z.station)).collect();
+                decision.stress_ahead.iter().map(|z| words.zone(z.controller_number, z.station)).collect();
             let text = format!(
                 "{looked} As set and without rain, {} will be dry within two weeks. Look again on {again}.",
                 dry.join(", ")
@@ -284,20 +269,21 @@ fn headline(found: &Decided, levers: &[LeverLine]) -> (String, String) {
             ("Right today, dry ahead".to_owned(), text)
         }
         (true, ..) => ("Leave it as it is".to_owned(), format!("{looked} Look again on {again}.")),
-        (_, 0, 0) => (format!("Look again on {again}"), format!("{looked} Every lever is taken.")),
+        (_, 0, 0) => (format!("Look again on {again}"), format!("{looked} Every adjustment is applied.")),
         (_, faults, 0) => {
             let what = things(faults, "one thing", "things");
-            (format!("Mend {what}, and leave the settings"), format!("{looked} Look again on {again}."))
+            (format!("Repair {what}, and leave the settings"), format!("{looked} Look again on {again}."))
         }
         (_, 0, turns) => {
             let apart = found.decision.levers.iter().all(|l| l.lever.station.is_some());
-            let how = if apart { "levers, each in its own zone" } else { "levers, one at a time" };
-            let what = things(turns, "one lever", how);
+            let how = if apart { "adjustments, each in its own zone" } else { "adjustments, one at a time" };
+            let what = things(turns, "one adjustment", how);
             (format!("Turn {what}"), format!("{looked} Look again on {again}."))
         }
         (_, faults, turns) => {
-            let (first, then) = (things(faults, "one thing", "things"), things(turns, "one lever", "levers"));
-            (format!("Mend {first} first, then turn {then}"), format!("{looked} Look again on {again}."))
+            let first = things(faults, "one thing", "things");
+            let then = things(turns, "one adjustment", "adjustments");
+            (format!("Repair {first} first, then adjust {then}"), format!("{looked} Look again on {again}."))
         }
     }
 }
@@ -310,16 +296,17 @@ fn unexplained(found: &Decided, words: &Words<'_>) -> Vec<String> {
         .contradictions
         .iter()
         .filter(|c| c.seen != Looks::Right)
-        .filter(|c| !chosen().any(|s| s.explains.contains(&(c.box_number, c.station))));
+        .filter(|c| !chosen().any(|s| s.explains.contains(&(c.controller_number, c.station))));
     open.map(|c| {
-        let zone = words.zone(c.box_number, c.station);
-        let own = |s: &&Suspicion| s.station == Some(c.station) && s.box_number == Some(c.box_number);
+        let zone = words.zone(c.controller_number, c.station);
+        let key = (Some(c.controller_number), Some(c.station));
+        let own = |s: &&Suspicion| (s.controller_number, s.station) == key;
         let likely = diagnosis.causes.iter().find(own);
         let likely = likely.map_or_else(
             || "Look at its heads while it runs, then push a probe.".to_owned(),
             |s| format!("Perhaps: {}. {}", cause_name(s.cause).to_lowercase(), settle(s.settle)),
         );
-        let own = |t: &&TrialChange| (t.box_number, t.station) == (c.box_number, c.station);
+        let own = |t: &&TrialChange| (t.controller_number, t.station) == (c.controller_number, c.station);
         let trial = found.decision.trials.iter().find(own).map_or(String::new(), |t| {
             format!(
                 " If it cannot be measured today, try {} instead of {} for a week and look again.",
@@ -400,7 +387,7 @@ const STEP_DAYS: i32 = 70;
 
 /// A dated step as a sentence.
 fn dated(words: &Words<'_>, step: &DatedStep) -> String {
-    let zone = words.zone(step.box_number, step.station);
+    let zone = words.zone(step.controller_number, step.station);
     let on = look_again(step.on);
     match step.step {
         Step::GrowInEnds => format!("{on}: the grow-in of {zone} is over; set it for established plants."),
@@ -422,9 +409,9 @@ fn zone_lines(here: &AtSite, found: &Decided) -> Vec<ZoneLine> {
     let diagnosis = &found.decision.diagnosis;
     let root = address::site_root(here.id());
     let of = |record: &upland_store::zones::ZoneRecord| {
-        let key = (record.zone.box_number, record.zone.number);
+        let key = (record.zone.controller_number, record.zone.number);
         let seen = found.together.visit.zone(key.0, key.1);
-        let contradiction = diagnosis.contradictions.iter().find(|c| (c.box_number, c.station) == key);
+        let contradiction = diagnosis.contradictions.iter().find(|c| (c.controller_number, c.station) == key);
         let looks = seen.and_then(|s| s.looks);
         let mut signs: Vec<String> =
             seen.iter().flat_map(|s| &s.signs).map(|s| s.label().to_owned()).collect();
@@ -454,14 +441,14 @@ fn zone_lines(here: &AtSite, found: &Decided) -> Vec<ZoneLine> {
     here.facts.zones.iter().map(of).collect()
 }
 
-/// What was seen beside the zones: boxes, sensors, the meter.
+/// What was seen beside the zones: controllers, sensors, the meter.
 fn elsewhere(found: &Decided, here: &AtSite) -> Vec<String> {
     use upland_formats::visit_file::Entry;
     let (visit, facts) = (&found.together.visit, &found.states.facts);
     let words = |entry: &Entry| super::entry_form::words(entry, facts, visit.at);
-    let boxes = visit.boxes.iter().map(|b| words(&Entry::Box(b.clone())));
+    let controllers = visit.controllers.iter().map(|b| words(&Entry::Controller(b.clone())));
     let sensors = visit.sensors.iter().map(|s| words(&Entry::Sensor(s.clone())));
-    let mut out: Vec<String> = boxes.chain(sensors).collect();
+    let mut out: Vec<String> = controllers.chain(sensors).collect();
     if let Some(meter) = visit.meter {
         out.push(format!("Main meter: {}", volume(here.facts.units(), meter)));
     }
@@ -483,7 +470,7 @@ fn notes(found: &Decided, words: &Words<'_>) -> Vec<String> {
     let clashes = together.clashes.iter().map(|c| {
         format!(
             "{}: {} saw it {}, {} later {}; the later counts.",
-            words.zone(c.box_number, c.station),
+            words.zone(c.controller_number, c.station),
             name(c.first.0),
             c.first.1.label(),
             name(c.later.0),
@@ -509,7 +496,7 @@ fn notes(found: &Decided, words: &Words<'_>) -> Vec<String> {
 }
 
 /// What a step of an ET sensor does to the runs that it turns, in its own scale.
-fn steps_of(own: &upland_core::account::running::BoxFacts, words: &Words<'_>) -> String {
+fn steps_of(own: &ControllerFacts, words: &Words<'_>) -> String {
     let Some(sensor) = upland_core::tuning::et_sensor(own) else { return String::new() };
     let set = &sensor.sensor.setting;
     let step = upland_core::quantity::units::Millimetres::from_mm(0.1);
@@ -525,7 +512,7 @@ fn steps_of(own: &upland_core::account::running::BoxFacts, words: &Words<'_>) ->
 
 fn nights(found: &Decided, words: &Words<'_>) -> Vec<NightsOf> {
     let facts = &found.states.facts;
-    let of = |own: &upland_core::account::running::BoxFacts| {
+    let of = |own: &ControllerFacts| {
         let read = read_nights(facts, own, &found.together.visit)?;
         if read.nights.is_empty() {
             return None;
@@ -552,17 +539,17 @@ fn nights(found: &Decided, words: &Words<'_>) -> Vec<NightsOf> {
                 .collect(),
         })
     };
-    facts.boxes.iter().filter_map(of).collect()
+    facts.controllers.iter().filter_map(of).collect()
 }
 
 fn correction_lines(here: &AtSite, found: &Decided, words: &Words<'_>) -> Vec<CorrectionLine> {
     let of = |c: &upland_core::tuning::Correction| {
-        let key = (c.box_number, c.station);
-        let zone = here.facts.zones.iter().find(|z| (z.zone.box_number, z.zone.number) == key)?;
+        let key = (c.controller_number, c.station);
+        let zone = here.facts.zones.iter().find(|z| (z.zone.controller_number, z.zone.number) == key)?;
         Some(CorrectionLine {
             zone_id: zone.id,
             kind: kind_code(c.kind),
-            zone: words.zone(c.box_number, c.station),
+            zone: words.zone(c.controller_number, c.station),
             href: address::zone(here.id(), zone.id),
             words: correction(c.kind, c.factor, (c.readings, c.confidence)),
         })
@@ -578,7 +565,7 @@ fn outcome(found: &Decided, words: &Words<'_>) -> Option<OutcomeOf> {
     let rain =
         zones.iter().map(|z| z.rain).fold(upland_core::quantity::units::Millimetres::ZERO, |a, b| a.max(b));
     let line = |z: &upland_core::tuning::Outcome| OutcomeLine {
-        zone: words.zone(z.box_number, z.station),
+        zone: words.zone(z.controller_number, z.station),
         predicted: z.predicted.label(),
         seen: z.seen.label(),
         as_told: z.predicted == z.seen,

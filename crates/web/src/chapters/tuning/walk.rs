@@ -1,4 +1,4 @@
-//! The visit as it is walked: a screen for each box, zone and sensor, one for the site, made for a thumb.
+//! The visit as it is walked: a screen for each controller, zone and sensor, one for the site, made for a thumb.
 
 use super::decided::{today, visits};
 use super::entry_form::nights_asked;
@@ -46,7 +46,7 @@ fn yes_no(set: Option<bool>) -> [Choice; 2] {
 
 /// Steps of the walk, each with an anchor of its own.
 struct Steps {
-    boxes: Vec<BoxStep>,
+    controllers: Vec<ControllerStep>,
     zones: Vec<ZoneStep>,
     sensors: Vec<SensorStep>,
     site: SiteStep,
@@ -89,7 +89,7 @@ struct ProgramStep {
     differs: bool,
 }
 
-struct BoxStep {
+struct ControllerStep {
     anchor: String,
     next: String,
     id: i64,
@@ -161,9 +161,12 @@ async fn walk(EditorAt(here): EditorAt) -> Result<HttpResponse, PageError> {
     for step in &mut steps.zones {
         step.plan = plan_about(&here, &plan, (Some(step.number), None));
     }
-    let total = steps.boxes.len() + steps.zones.len() + steps.sensors.len() + 1;
-    let sheets =
-        here.facts.boxes.iter().map(|b| format!("{}/sheet", address::site_box(here.id(), b.number())));
+    let total = steps.controllers.len() + steps.zones.len() + steps.sensors.len() + 1;
+    let sheets = here
+        .facts
+        .controllers
+        .iter()
+        .map(|b| format!("{}/sheet", address::site_controller(here.id(), b.number())));
     let keep: Vec<String> = sheets.chain([format!("{root}/today")]).collect();
     let units = here.facts.units();
     page(&WalkPage {
@@ -183,7 +186,8 @@ async fn walk(EditorAt(here): EditorAt) -> Result<HttpResponse, PageError> {
 /// Every step, each with the anchor of the next.
 fn steps(here: &AtSite, facts: &Facts, known: &Together, day: jiff::civil::Date) -> Steps {
     let loaded = &here.facts;
-    let mut anchors: Vec<String> = loaded.boxes.iter().map(|b| format!("box-{}", b.record.id)).collect();
+    let mut anchors: Vec<String> =
+        loaded.controllers.iter().map(|b| format!("controller-{}", b.record.id)).collect();
     anchors.extend(loaded.zones.iter().map(|z| format!("zone-{}", z.id)));
     anchors.extend(loaded.sensors.iter().map(|s| format!("sensor-{}", s.id)));
     anchors.push("site".to_owned());
@@ -193,10 +197,11 @@ fn steps(here: &AtSite, facts: &Facts, known: &Together, day: jiff::civil::Date)
         at += 1;
         (anchors.get(at - 1).cloned().unwrap_or_default(), next(at - 1))
     };
-    let boxes = loaded.boxes.iter().map(|own| box_step((step(), own), facts, known, day)).collect();
+    let controllers =
+        loaded.controllers.iter().map(|own| controller_step((step(), own), facts, known, day)).collect();
     let zones = loaded.zones.iter().map(|zone| zone_step((step(), zone), here, known)).collect();
     let sensors = loaded.sensors.iter().map(|own| sensor_step((step(), own), known)).collect();
-    Steps { boxes, zones, sensors, site: site_step(here, facts, known) }
+    Steps { controllers, zones, sensors, site: site_step(here, facts, known) }
 }
 
 type Anchors = (String, String);
@@ -207,7 +212,7 @@ fn zone_step(
     known: &Together,
 ) -> ZoneStep {
     let zone = &record.zone;
-    let seen = known.visit.zone(zone.box_number, zone.number).cloned().unwrap_or_default();
+    let seen = known.visit.zone(zone.controller_number, zone.number).cloned().unwrap_or_default();
     let flow = Units::of(here.facts.units()).flow;
     let available =
         seen.available.map(|a| crate::page::quantities::plain(a.percent(), 0)).unwrap_or_default();
@@ -226,22 +231,22 @@ fn zone_step(
         more: seen.plants.is_some() || seen.soil.is_some() || seen.flow.is_some() || seen.available.is_some(),
         flow: flow.text(seen.flow.map(|f| f.l_per_min())),
         available,
-        done: known.visit.zone(zone.box_number, zone.number).is_some(),
+        done: known.visit.zone(zone.controller_number, zone.number).is_some(),
         note: seen.note,
     }
 }
 
 // Long: one field after another.
-fn box_step(
-    ((anchor, next), own): (Anchors, &crate::site::facts::SiteBox),
+fn controller_step(
+    ((anchor, next), own): (Anchors, &crate::site::facts::SiteController),
     facts: &Facts,
     known: &Together,
     day: jiff::civil::Date,
-) -> BoxStep {
+) -> ControllerStep {
     let number = own.number();
-    let seen = known.visit.of_box(number).cloned().unwrap_or_default();
+    let seen = known.visit.of_controller(number).cloned().unwrap_or_default();
     let at = upland_core::quantity::time::noon(day, &facts.tz);
-    let set = facts.of_box(number).and_then(|b| b.settings_at(at)).cloned();
+    let set = facts.of_controller(number).and_then(|b| b.settings_at(at)).cloned();
     let set = set.unwrap_or_else(|| own.settings_or_clean());
     let program = |(index, program): (usize, &upland_core::controller::schedule::Program)| {
         let seen = seen.programs.get(&index).cloned().unwrap_or_else(ProgramSeen::default);
@@ -277,17 +282,17 @@ fn box_step(
             seen.nights.get(&night).map(|v| crate::page::quantities::plain(*v, 0)).unwrap_or_default();
         (night.to_string(), night.said("%a %-d %b"), value)
     };
-    BoxStep {
+    ControllerStep {
         anchor,
         next,
         id: own.record.id,
-        title: format!("Box {number}, {}", own.record.controller.place),
+        title: format!("Controller {number}, {}", own.record.controller.place),
         on: yes_no(seen.on),
         bypassed: yes_no(seen.bypassed),
         battery: choices(Battery::label, |b| seen.battery == Some(b)),
         programs: set.programs.iter().enumerate().map(program).collect(),
         nights: nights_asked(facts, number, day).into_iter().map(night).collect(),
-        done: known.visit.of_box(number).is_some(),
+        done: known.visit.of_controller(number).is_some(),
     }
 }
 

@@ -199,7 +199,7 @@ fn source_lines(weather: &SiteWeather, followed: &[Followed], loaded: &SiteFacts
                         away(site.units, source.distance_km(site), rise)
                     }
                 },
-                span: span.map_or("nothing yet".to_owned(), |(a, b)| {
+                span: span.map_or("not due".to_owned(), |(a, b)| {
                     format!("{} to {}", a.said("%-d %b %Y"), b.said("%-d %b %Y"))
                 }),
                 days: days.len(),
@@ -282,8 +282,8 @@ fn flagged_line(
     let (word, why) = match standing {
         Standing::Rejected(rule) => ("does not count", rule.words().to_owned()),
         Standing::Doubtful(rule) => ("doubtful, counts", rule.words().to_owned()),
-        Standing::Kept => ("counted by hand", latest.map_or(String::new(), by)),
-        Standing::Discarded => ("left out by hand", latest.map_or(String::new(), by)),
+        Standing::Kept => ("included manually", latest.map_or(String::new(), by)),
+        Standing::Discarded => ("excluded manually", latest.map_or(String::new(), by)),
         Standing::Good | Standing::Missing => ("", String::new()),
     };
     FlaggedLine {
@@ -323,7 +323,7 @@ struct Room {
 struct RoomPage {
     frame: Frame,
     site_id: i64,
-    /// Largest file that is taken in, MB: the page refuses a larger one before it is sent.
+    /// Largest file that is imported, MB: the page refuses a larger one before it is sent.
     most_mb: usize,
     room: Arc<Room>,
     /// Which source counts, as it is stored or as a refused form had it.
@@ -363,7 +363,7 @@ impl Room {
         let lead = match measured().count() {
             0 => "No weather yet. A daily file with lowest and highest temperature is enough; rain, humidity, sun and wind make it better.".to_owned(),
             1 => format!("{}, from one source. A second one shows what the first is worth.", days_count(days)),
-            n => format!("{}, woven from {n} sources by variable.", days_count(days)),
+            n => format!("{}, combined from {n} sources, variable by variable.", days_count(days)),
         };
         let choice_words = weather.choice.as_ref().map_or_else(
             || {
@@ -488,7 +488,7 @@ fn said(path: (i64, i64)) -> TakeBack {
         id,
         address: format!("{}/overrules/{id}", address::weather(site)),
         list: format!("{}#flagged", address::weather(site)),
-        said: ("The rules judge the value again.", "It is judged by hand again."),
+        said: ("The rules judge the value again.", "It is judged manually again."),
     }
 }
 

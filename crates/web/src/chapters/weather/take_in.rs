@@ -163,6 +163,6 @@ async fn drop_draft(
     if !with_store(&here.state, move |store| store.drop_draft(of_site, draft_id)).await? {
         return Err(PageError::NotFound);
     }
-    flash(&here.who.session, "The file was not taken in; the record is as it was.", None)?;
+    flash(&here.who.session, "The file was not imported; the record is as it was.", None)?;
     Ok(see_other(&address::weather(site_id)))
 }

@@ -1,4 +1,4 @@
-//! The room over two sources: ten days of the site's own sensor, of which one was left out by hand and one is
+//! The room over two sources: ten days of the site's own sensor, of which one was excluded manually and one is
 //! doubtful, and a station that goes on for two days more.
 
 use super::choices::SourceOption;
@@ -112,7 +112,10 @@ fn sentence_4_a_refused_choice_keeps_what_was_picked_beside_what_is_stored() {
 #[test]
 fn the_room_says_what_counts_from_how_many_sources() {
     let shown = room(&weather(&[]), &[]);
-    assert_eq!(shown.lead, "12 days count, woven from 2 sources by variable.", "typed normals are no record");
+    assert_eq!(
+        shown.lead, "12 days count, combined from 2 sources, variable by variable.",
+        "typed normals are no record"
+    );
     assert_eq!(shown.chart_sources.iter().map(|(id, _)| *id).collect::<Vec<_>>(), [3, 5]);
     assert!(shown.choice_words.starts_with("Nobody has chosen yet"));
     assert_eq!(shown.choices.len(), VariableGroup::ALL.len());
@@ -143,7 +146,7 @@ fn a_source_says_where_it_stands_what_it_has_and_what_it_counts_for() {
     assert!(own.counts_for.contains("temperature") && mast.counts_for.is_empty());
     assert_eq!(mast.place, "10.0 km off, -100 m", "0.09 degrees of latitude are ten kilometres");
     assert!(own.has_days && mast.has_days && !table.has_days);
-    assert_eq!((table.span.as_str(), table.days), ("nothing yet", 0));
+    assert_eq!((table.span.as_str(), table.days), ("not due", 0));
     let mut chosen = weather(&[]);
     chosen.choice = Some(Choice {
         id: 4,
@@ -166,11 +169,14 @@ fn what_a_person_left_out_is_listed_with_the_reason_and_the_way_back() {
     let shown = room(&weather(&said), &said);
     assert_eq!((shown.flagged_count, shown.flagged.len()), (1, 1), "what was taken back is no flag");
     let flag = &shown.flagged[0];
-    assert_eq!((flag.day.as_str(), flag.standing, flag.counts), ("3 Jul 2026", "left out by hand", false));
+    assert_eq!((flag.day.as_str(), flag.standing, flag.counts), ("3 Jul 2026", "excluded manually", false));
     assert_eq!((flag.why.as_str(), flag.said), ("Isla: the screen fell off", Some(1)));
     assert_eq!(flag.value, "23 °C", "the value as it came");
     assert_eq!(shown.sources[0].rejected, 1);
-    assert_eq!(shown.lead, "12 days count, woven from 2 sources by variable.", "the mast stands in");
+    assert_eq!(
+        shown.lead, "12 days count, combined from 2 sources, variable by variable.",
+        "the mast stands in"
+    );
 }
 
 #[test]

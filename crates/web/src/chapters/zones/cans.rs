@@ -253,7 +253,7 @@ fn result_view(
                 let level =
                     upland_core::ground::application::run_time_multiplier(zone.head.default_uniformity());
                 format!(
-                    "Mend heads, pressure and spacing before adding minutes: at {} the dry quarter would cost {} % more water than an ordinary installation.",
+                    "Repair heads, pressure and spacing before adding minutes: at {} the dry quarter would cost {} % more water than an ordinary installation.",
                     share(result.uniformity),
                     plain(100.0 * (result.multiplier / level - 1.0), 0)
                 )

@@ -14,7 +14,7 @@ use crate::server::address;
 use crate::server::error::{PageError, page, page_with, see_other};
 use crate::server::session::{Fields, flash};
 use crate::site::context::{AtSite, EditorAt};
-use crate::site::facts::SiteBox;
+use crate::site::facts::SiteController;
 use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, get, post, web};
 use askama::Template;
@@ -47,7 +47,7 @@ struct Cell {
 
 struct ZoneLine {
     id: i64,
-    box_number: u8,
+    controller_number: u8,
     number: u16,
     name: String,
     plants: &'static str,
@@ -66,7 +66,7 @@ fn line(record: &ZoneRecord, units: UnitSystem, latitude_deg: f64) -> ZoneLine {
     let defaults = resolved.defaults();
     ZoneLine {
         id: record.id,
-        box_number: zone.box_number,
+        controller_number: zone.controller_number,
         number: zone.number,
         name: zone.name.clone(),
         plants: zone.plant.defaults().label,
@@ -96,7 +96,7 @@ struct ListPage {
     frame: Frame,
     site_id: i64,
     zones: Vec<ZoneLine>,
-    several_boxes: bool,
+    several_controllers: bool,
     unmeasured: String,
 }
 
@@ -107,7 +107,7 @@ async fn list(here: AtSite) -> Result<HttpResponse, PageError> {
     page(&ListPage {
         frame: Frame::of_site(&here, format!("{}: zones", site.site.name), Chapter::Zones)?,
         site_id: site.id.number(),
-        several_boxes: loaded.boxes.len() > 1,
+        several_controllers: loaded.controllers.len() > 1,
         zones: zones.iter().map(|z| line(z, site.site.units, site.site.latitude_deg)).collect(),
         unmeasured: match unmeasured {
             0 => "Every precipitation rate is measured.".to_owned(),
@@ -173,7 +173,7 @@ fn edit(here: &AtSite, editing: Editing<'_>) -> Result<HttpResponse, PageError> 
             frame: Frame::of_site(here, title, Chapter::Zones)?,
             form: {
                 let (texts, errors) = (editing.texts, editing.errors);
-                let mut form = survey::form(editing.units, &here.facts.box_names(), texts, errors);
+                let mut form = survey::form(editing.units, &here.facts.controller_names(), texts, errors);
                 if editing.zone.is_some() {
                     form.groups.push(survey::since_group());
                     form = form.filled(texts, errors);
@@ -199,15 +199,16 @@ fn edit(here: &AtSite, editing: Editing<'_>) -> Result<HttpResponse, PageError> 
     )
 }
 
-/// The lowest station of a box that no zone has.
-fn free_number(zones: &[ZoneRecord], box_number: u8) -> u16 {
-    let taken = |n: &u16| zones.iter().any(|z| (z.zone.box_number, z.zone.number) == (box_number, *n));
+/// The lowest station of a controller that no zone has.
+fn free_number(zones: &[ZoneRecord], controller_number: u8) -> u16 {
+    let taken =
+        |n: &u16| zones.iter().any(|z| (z.zone.controller_number, z.zone.number) == (controller_number, *n));
     (1..=250).find(|n| !taken(n)).unwrap_or(250)
 }
 
 #[get("/sites/{id}/zones/new")]
 async fn new_page(EditorAt(here): EditorAt) -> Result<HttpResponse, PageError> {
-    let first = here.facts.boxes.first().map_or(1, SiteBox::number);
+    let first = here.facts.controllers.first().map_or(1, SiteController::number);
     let editing = Editing {
         status: StatusCode::OK,
         zone: None,
@@ -300,7 +301,7 @@ async fn save(
         Saved::As(_) => format!("{name} is saved."),
         Saved::Unchanged(version) => format!("Nothing changed: version {version} of {name} stands."),
         Saved::Conflict(theirs) => {
-            let form = survey::form(units, &here.facts.box_names(), &BTreeMap::new(), &[]);
+            let form = survey::form(units, &here.facts.controller_names(), &BTreeMap::new(), &[]);
             let started = before.as_ref().map(|z| survey::texts(z, units)).unwrap_or_default();
             let of_them = survey::texts(&theirs.zone, units);
             let (texts, merged) = Merged::of(&form, &started, &fields.shown(), &of_them, &theirs.saved_by);

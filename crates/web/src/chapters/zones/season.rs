@@ -1,4 +1,4 @@
-//! The season of a zone: the days of its account, with rain and watering as best known, as the box was set or as
+//! The season of a zone: the days of its account, with rain and watering as best known, as the controller was set or as
 //! advised, and set right by readings from the field.
 
 use crate::page::dates::{Said, typed_date};
@@ -119,14 +119,14 @@ impl SeasonPage {
 /// best known, so that Today and its season are one.
 fn days_of(work: &SiteAtWork, zone: &Zone, way: Way) -> Vec<AccountDay> {
     let of = |account: &SiteAccount| {
-        let found = account.zone(zone.box_number, zone.number);
+        let found = account.zone(zone.controller_number, zone.number);
         found.map(|own| own.days.clone()).unwrap_or_default()
     };
     if way == Way::Best {
         return of(&work.account);
     }
     let known = &work.states.facts;
-    let own = known.zone(zone.box_number, zone.number).cloned();
+    let own = known.zone(zone.controller_number, zone.number).cloned();
     let alone = Facts { zones: own.into_iter().collect(), ..known.clone() };
     of(&of_site(&alone, way, (begins(&known.climate, work.moment.date), work.account.until), |_, _| ()))
 }
@@ -195,7 +195,7 @@ async fn draw(
             zone: format!("{} {}", zone.zone.number, zone.zone.name),
             ways: vec![
                 (Way::Best.code(), "as best known", way == Way::Best),
-                (Way::AsSet.code(), "as the box was set", way == Way::AsSet),
+                (Way::AsSet.code(), "as the controller was set", way == Way::AsSet),
                 (Way::AsAdvised.code(), "as advised", way == Way::AsAdvised),
             ],
             season,
@@ -257,7 +257,7 @@ fn read(fields: &Fields, today: Date) -> Result<(EventKind, Date, f64, String), 
     };
     let reason: String = fields.get("reason").trim().chars().take(300).collect();
     if reason.is_empty() {
-        errors.push("Say how it was found: probe, by feel, seen at the box.".to_owned());
+        errors.push("Say how it was found: probe, by feel, seen at the controller.".to_owned());
     }
     match (date, value, errors.is_empty()) {
         (Some(date), Some(value), true) => Ok((kind, date, value, reason)),

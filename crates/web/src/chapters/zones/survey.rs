@@ -21,7 +21,7 @@ use upland_core::site::{DEFAULT_SLOPE_PCT, UnitSystem, Zone, ZoneSince};
 pub(crate) fn texts(zone: &Zone, system: UnitSystem) -> BTreeMap<String, String> {
     let u = Units::of(system);
     [
-        ("box", zone.box_number.to_string()),
+        ("controller", zone.controller_number.to_string()),
         ("number", zone.number.to_string()),
         ("name", zone.name.clone()),
         ("plant", zone.plant.code().to_owned()),
@@ -45,9 +45,9 @@ pub(crate) fn texts(zone: &Zone, system: UnitSystem) -> BTreeMap<String, String>
 }
 
 /// The texts of a zone not yet described: only what must be chosen has a first choice.
-pub(crate) fn blank(box_number: u8, number: u16) -> BTreeMap<String, String> {
+pub(crate) fn blank(controller_number: u8, number: u16) -> BTreeMap<String, String> {
     [
-        ("box", box_number.to_string()),
+        ("controller", controller_number.to_string()),
         ("number", number.to_string()),
         ("plant", PlantKind::CoolSeasonTurf.code().to_owned()),
         ("sun", Sun::Full.code().to_owned()),
@@ -64,13 +64,13 @@ pub(crate) fn blank(box_number: u8, number: u16) -> BTreeMap<String, String> {
 // Long: a list of fields.
 pub(crate) fn form(
     system: UnitSystem,
-    boxes: &[(u8, String)],
+    controllers: &[(u8, String)],
     texts: &BTreeMap<String, String>,
     errors: &[FieldError],
 ) -> Form {
     let u = Units::of(system);
-    let boxes: Vec<(String, String)> =
-        boxes.iter().map(|(n, place)| (n.to_string(), format!("{n} {place}"))).collect();
+    let controllers: Vec<(String, String)> =
+        controllers.iter().map(|(n, place)| (n.to_string(), format!("{n} {place}"))).collect();
     let chosen = |name: &str| texts.get(name).map_or("", String::as_str);
     let plant = PlantKind::from_code(chosen("plant")).unwrap_or(PlantKind::CoolSeasonTurf).defaults();
     let head = HeadType::from_code(chosen("head")).unwrap_or(HeadType::Spray);
@@ -79,7 +79,7 @@ pub(crate) fn form(
         FieldGroup::of(
             "What matters most",
             vec![
-                Field::number("number", "Zone number", "").help("The station number on the box."),
+                Field::number("number", "Zone number", "").help("The station number on the controller."),
                 Field::text("name", "Name"),
                 Field::choice::<PlantKind>("plant", "Plants", |p| p.defaults().label),
                 Field::choice::<Sun>("sun", "Sun", Sun::label),
@@ -104,14 +104,14 @@ pub(crate) fn form(
             ],
         ),
         FieldGroup::folded(
-            "Roots, rain, box, water window",
+            "Roots, rain, controller, water window",
             vec![
                 Field::number("root_depth", "Root depth", u.short.unit).default(defaults.root_depth),
                 Field::number("allowable_depletion", "Allowable depletion", "%")
                     .default(defaults.allowable_depletion)
                     .help("Share of the available water that may be used before the refill point."),
                 Field::choice::<Sky>("sky", "Rain", Sky::label),
-                Field { kind: FieldKind::Choice(boxes), ..Field::text("box", "Box") },
+                Field { kind: FieldKind::Choice(controllers), ..Field::text("controller", "Controller") },
                 Field::time("window_from", "Own water window from")
                     .help("Instead of the site's; leave both ends empty for that one."),
                 Field::time("window_until", "Own water window until"),
@@ -195,21 +195,21 @@ pub(crate) fn since(fields: &Fields, today: Date) -> Result<ZoneSince, Vec<Field
     if reader.errors.is_empty() { Ok(ZoneSince::On(since)) } else { Err(reader.errors) }
 }
 
-/// The boxes of a site and the stations that other zones have.
+/// The controllers of a site and the stations that other zones have.
 pub(crate) struct Stations {
-    boxes: Vec<u8>,
+    controllers: Vec<u8>,
     taken: Vec<(u8, u16)>,
 }
 
 impl Stations {
     pub fn of(loaded: &crate::site::facts::SiteFacts, except: Option<i64>) -> Self {
         Self {
-            boxes: loaded.boxes.iter().map(crate::site::facts::SiteBox::number).collect(),
+            controllers: loaded.controllers.iter().map(crate::site::facts::SiteController::number).collect(),
             taken: loaded
                 .zones
                 .iter()
                 .filter(|z| Some(z.id) != except)
-                .map(|z| (z.zone.box_number, z.zone.number))
+                .map(|z| (z.zone.controller_number, z.zone.number))
                 .collect(),
         }
     }
@@ -217,8 +217,8 @@ impl Stations {
 
 #[cfg(test)]
 impl Stations {
-    pub fn for_tests(boxes: &[u8], taken: &[(u8, u16)]) -> Self {
-        Self { boxes: boxes.to_vec(), taken: taken.to_vec() }
+    pub fn for_tests(controllers: &[u8], taken: &[(u8, u16)]) -> Self {
+        Self { controllers: controllers.to_vec(), taken: taken.to_vec() }
     }
 }
 
@@ -235,16 +235,17 @@ pub(crate) fn read(
 ) -> Result<Zone, Vec<FieldError>> {
     let u = Units::of(system);
     let mut reader = Reader::new(fields);
-    let box_number = match (fields.get("box"), stations.boxes.as_slice()) {
+    let controller_number = match (fields.get("controller"), stations.controllers.as_slice()) {
         ("", [only]) => *only,
         (text, _) => text.parse().unwrap_or(0),
     };
-    if !stations.boxes.contains(&box_number) {
-        reader.say("box", "Choose one of the boxes of this site.");
+    if !stations.controllers.contains(&controller_number) {
+        reader.say("controller", "Choose one of the controllers of this site.");
     }
     let number = reader.count("number", "The zone number", 250);
-    if reader.errors.is_empty() && stations.taken.contains(&(box_number, number)) {
-        reader.say("number", format!("Zone {number} exists already on this box; choose a free number."));
+    if reader.errors.is_empty() && stations.taken.contains(&(controller_number, number)) {
+        reader
+            .say("number", format!("Zone {number} exists already on this controller; choose a free number."));
     }
     let name = reader.name("name");
     let (plant, sun) = (reader.choice("plant"), reader.choice("sun"));
@@ -284,7 +285,7 @@ pub(crate) fn read(
     let errors = reader.errors;
     match (plant, sun, sky, soil, head) {
         (Some(plant), Some(sun), Some(sky), Some(soil), Some(head)) if errors.is_empty() => Ok(Zone {
-            box_number,
+            controller_number,
             number,
             name,
             plant,
@@ -315,7 +316,7 @@ mod tests {
 
     fn zone() -> Zone {
         Zone {
-            box_number: 1,
+            controller_number: 1,
             number: 3,
             name: "Scree bed".into(),
             plant: PlantKind::VeryLowDemand,
@@ -339,7 +340,7 @@ mod tests {
     }
 
     fn stations(taken: &[u16]) -> Stations {
-        Stations { boxes: vec![1], taken: taken.iter().map(|n| (1, *n)).collect() }
+        Stations { controllers: vec![1], taken: taken.iter().map(|n| (1, *n)).collect() }
     }
 
     #[test]

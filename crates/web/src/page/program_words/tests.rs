@@ -27,7 +27,7 @@ fn lines(findings: &[FindingWords]) -> String {
 
 #[test]
 fn findings_read_as_sentences_with_their_cost_and_action() {
-    let (installation, settings) = fixture::box_with_faults();
+    let (installation, settings) = fixture::controller_with_faults();
     let names = Names { installation: &installation, settings: &settings, units: UnitSystem::Metric };
     let found = check(&installation, &settings, date(2026, 7, 13));
     let words: Vec<_> = found.iter().map(|f| names.finding(f)).collect();
@@ -37,7 +37,7 @@ fn findings_read_as_sentences_with_their_cost_and_action() {
 // Long: one example of each kind.
 #[test]
 fn every_kind_of_finding_has_its_sentence() {
-    let (installation, settings) = fixture::box_with_faults();
+    let (installation, settings) = fixture::controller_with_faults();
     let names = Names { installation: &installation, settings: &settings, units: UnitSystem::UsCustomary };
     let at: Timestamp = "2026-07-14T03:30:00Z".parse().unwrap();
     let law = || "Larkrigg".to_owned();
@@ -49,7 +49,7 @@ fn every_kind_of_finding_has_its_sentence() {
         at,
     };
     let kinds = [
-        FindingKind::BeyondCard { path: "programs".into(), message: "has 5; the box has 3".into() },
+        FindingKind::BeyondCard { path: "programs".into(), message: "has 5; the controller has 3".into() },
         FindingKind::ForbiddenDay { ordinance: law(), on: date(2026, 7, 14) },
         FindingKind::ForbiddenHour { ordinance: law(), at },
         FindingKind::TooManyDays { ordinance: law(), days: 5, most: 2 },
@@ -110,7 +110,7 @@ fn every_kind_of_finding_has_its_sentence() {
     ];
     assert_eq!(
         all.iter().map(|m| names.remedy(m)).collect::<Vec<_>>().join("; "),
-        "Keep the first two starts; Split over three starts, 80 min apart; Run on even dates; Raise it to 1 min 30 s; Open the master valve with it; Take the nearest that the box can hold"
+        "Keep the first two starts; Split over three starts, 80 min apart; Run on even dates; Raise it to 1 min 30 s; Open the master valve with it; Use the nearest settings the controller can hold"
     );
     let cost = Cost {
         litres_a_week: Some(Litres::from_us_gallons(1250.0)),
@@ -129,7 +129,7 @@ fn every_kind_of_finding_has_its_sentence() {
 
 #[test]
 fn a_plan_says_why_and_a_refusal_says_what_would_do() {
-    let (mut installation, settings) = fixture::box_with_faults();
+    let (mut installation, settings) = fixture::controller_with_faults();
     let from = date(2026, 7, 13);
     let of = |strategy| Request {
         installation: &installation,

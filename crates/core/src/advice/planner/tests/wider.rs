@@ -170,7 +170,7 @@ fn a_root_zone_of_less_than_a_day_is_watered_several_times() {
     installation.windows.main.until = time(8, 0, 0, 0);
     let one = planned(&installation, Strategy::JustNeed).unwrap();
     assert_eq!((one.programs[0].waterings, one.programs[0].strained), ((1, 0), true));
-    // So does a box with one start.
+    // So does a controller with one start.
     installation.windows.main.until = time(22, 0, 0, 0);
     installation.card.starts_per_program = 1;
     assert_eq!(planned(&installation, Strategy::JustNeed).unwrap().programs[0].waterings, (1, 0));
@@ -202,7 +202,7 @@ fn the_soaks_of_one_rhythm_are_the_runs_of_another() {
     assert!(minutes < i64::from(a + b));
     installation.windows.main.until = time(5, 0, 0, 0);
     installation.windows.main.from = time(5, 0, 0, 0).wrapping_sub(jiff::Span::new().minutes(minutes));
-    // Spread over nights it cannot be: the box must water both on the same ones.
+    // Spread over nights it cannot be: the controller must water both on the same ones.
     let proposal = planned(&installation, Strategy::JustNeed).unwrap();
     assert!(proposal.programs.iter().all(|p| p.interleaved), "{:#?}", proposal.programs);
     assert_eq!(serious(&installation, &proposal.settings), Vec::<String>::new());

@@ -10,17 +10,18 @@ fn sentence_6_a_roof_built_today_frees_no_run_of_the_nights_before() {
     let rain = Cause::Rain { fallen_mm: 14.0, since: at("2026-07-01T10:00:00Z") };
     let hold =
         Hold { from: at("2026-07-01T12:00:00Z"), until: Some(at("2026-07-28T12:00:00Z")), cause: rain };
-    let mut facts = with_box(set(20), 0.0);
+    let mut facts = with_controller(set(20), 0.0);
     // A station that reports each hold with its cause: a contact would stop every station, roofed or not.
     let card = generic().into_iter().find(|(code, _)| *code == "weather_station").unwrap().1;
     let sensor = Sensor::of_card(card, 1);
-    facts.boxes[0].sensors = vec![SensorFacts { sensor, ..switch(vec![hold], Vec::new()) }];
-    facts.boxes[0].versions[0].0 = Timestamp::MIN;
+    facts.controllers[0].sensors = vec![SensorFacts { sensor, ..switch(vec![hold], Vec::new()) }];
+    facts.controllers[0].versions[0].0 = Timestamp::MIN;
     let open = facts.zones[0].0.clone();
     let roofed = Zone { sky: Sky::UnderEaves, ..open.clone() };
     facts.zones = Facts::resolved(&facts.site, &[roofed]);
     let held = |facts: &Facts| {
-        let runs = running(&facts.boxes[0], facts.surveys(), &facts.tz, (DAY - 6.days(), DAY + 6.days()));
+        let runs =
+            running(&facts.controllers[0], facts.surveys(), &facts.tz, (DAY - 6.days(), DAY + 6.days()));
         runs.iter().map(|own| (own.run.date >= DAY, own.is_held())).collect::<Vec<_>>()
     };
     assert!(held(&facts).iter().all(|(_, held)| !held), "rain does not reach a roofed zone");

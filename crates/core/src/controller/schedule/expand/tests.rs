@@ -102,7 +102,7 @@ fn both_clock_changes() {
 }
 
 #[test]
-fn holds_of_the_box_spare_lighting() {
+fn holds_of_the_controller_spare_lighting() {
     let mut settings = settings(vec![program(&[time(21, 0, 0, 0)], &[(1, 600), (12, 7200)])]);
     settings.percentages = Percentages::Program(vec![Percentage::from_percent(50)]);
     settings.stations = vec![(12, StationSetting { lighting: true, ..StationSetting::default() })];
@@ -156,7 +156,7 @@ fn a_percentage_of_each_month_changes_at_midnight_of_the_first() {
 }
 
 #[test]
-fn each_cycle_is_scaled_where_the_box_scales_cycles() {
+fn each_cycle_is_scaled_where_the_controller_scales_cycles() {
     let mut settings = settings(vec![program(&[time(2, 0, 0, 0)], &[(1, 1440)])]);
     settings.percentages = Percentages::Program(vec![Percentage::from_percent(50)]);
     settings.stations = vec![(
@@ -272,7 +272,7 @@ fn delay_between_stations_and_overlap_for_slow_valves() {
 
 proptest! {
     #[test]
-    fn nothing_overlaps_on_a_queueing_box_and_the_seconds_add_up(
+    fn nothing_overlaps_on_a_queueing_controller_and_the_seconds_add_up(
         programs in proptest::collection::vec(
             (proptest::collection::vec(0u16..1440, 1..4), proptest::collection::vec((1u16..12, 0i64..3000), 1..6)), 1..4),
         percentage in 1u16..20, cycle in proptest::option::of((60i64..900, 0i64..3600)),
@@ -286,7 +286,7 @@ proptest! {
             program(&starts, &runs)
         }).collect();
         let mut settings = settings(programs);
-        settings.percentages = Percentages::Box(percentage);
+        settings.percentages = Percentages::Controller(percentage);
         settings.stations = (1..=12).map(|n| (n, StationSetting { cycle_and_soak: cycle, ..StationSetting::default() })).collect();
         let card = twelve_stations();
         let runs = day(&settings);

@@ -14,7 +14,7 @@ fn settings_beyond_the_card_are_told_by_path_with_the_nearest() {
             run_times: vec![(13, Seconds::from_s(90)), (1, Seconds::from_h(5))],
             repeat: Some(Repeat { until: time(6, 0, 0, 0), pause: Seconds::from_s(0) }),
         }],
-        percentages: Percentages::Box(Percentage::from_percent(105)),
+        percentages: Percentages::Controller(Percentage::from_percent(105)),
         stations: vec![(
             1,
             StationSetting {
@@ -35,7 +35,7 @@ fn settings_beyond_the_card_are_told_by_path_with_the_nearest() {
 }
 
 #[test]
-fn a_clean_box_is_empty_and_fits_its_card() {
+fn a_clean_controller_is_empty_and_fits_its_card() {
     for (code, card) in crate::controller::generic() {
         let clean = Settings::clean(&card);
         assert_eq!(clean.check(&card), [], "{code}");
@@ -54,7 +54,7 @@ fn run_times_and_stations_are_changed_one_at_a_time() {
     assert_eq!(
         settings.programs[0].run_times,
         [(2, Seconds::from_min(10)), (5, Seconds::from_min(15))],
-        "in the order of the box"
+        "in the order of the controller"
     );
     assert_eq!(
         (settings.run_time(0, 5), settings.run_time(0, 9), settings.run_time(9, 5)),

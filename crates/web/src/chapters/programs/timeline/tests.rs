@@ -11,13 +11,13 @@ const FROM: Date = Date::constant(2026, 7, 13);
 
 /// The evening of a date at the fixture's site.
 fn at(date: Date) -> Timestamp {
-    crate::site::clock::evening(date, &fixture::box_with_faults().0.tz)
+    crate::site::clock::evening(date, &fixture::controller_with_faults().0.tz)
 }
 
-/// What the box of some names runs that week.
-fn box_runs(names: &Names<'_>) -> Vec<BoxRun> {
-    let boxed = upland_core::account::running::BoxFacts {
-        number: names.installation.box_number,
+/// What the controller of some names runs that week.
+fn controller_runs(names: &Names<'_>) -> Vec<ControllerRun> {
+    let controller_facts = upland_core::account::running::ControllerFacts {
+        number: names.installation.controller_number,
         card: names.installation.card.clone(),
         versions: vec![(Timestamp::MIN, names.settings.clone())],
         sensors: Vec::new(),
@@ -26,7 +26,7 @@ fn box_runs(names: &Names<'_>) -> Vec<BoxRun> {
         names.installation.zones.iter().map(|z| (z.zone.clone(), z.resolved.clone())).collect();
     let span = (FROM - 1.day(), FROM + 8.days());
     upland_core::account::running::running(
-        &boxed,
+        &controller_facts,
         upland_core::site::Surveys::present(&zones),
         &names.installation.tz,
         span,
@@ -35,7 +35,7 @@ fn box_runs(names: &Names<'_>) -> Vec<BoxRun> {
 
 #[test]
 fn a_week_draws_every_pass_inside_its_row() {
-    let (installation, settings) = fixture::box_with_faults();
+    let (installation, settings) = fixture::controller_with_faults();
     let names = Names { installation: &installation, settings: &settings, units: UnitSystem::Metric };
     let runs = week_runs(&names, FROM);
     let shown = Shown { from: FROM, chosen: FROM, zoom: Zoom::Day, editable: true };
@@ -65,10 +65,10 @@ fn a_week_draws_every_pass_inside_its_row() {
 
 #[test]
 fn a_night_by_station_with_its_flow() {
-    let (mut installation, settings) = fixture::box_with_faults();
+    let (mut installation, settings) = fixture::controller_with_faults();
     let names = Names { installation: &installation, settings: &settings, units: UnitSystem::Metric };
     let runs = week_runs(&names, FROM);
-    let own = box_runs(&names);
+    let own = controller_runs(&names);
     let (begin, end) = (at(FROM), at(FROM + 1.day()));
     let of = |date: Date| (date, if date == FROM { (begin, end) } else { (at(date), at(date + 1.day())) });
     let drawn = night(&names, (&runs, &own), of(FROM), false).unwrap();

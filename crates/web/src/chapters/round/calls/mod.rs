@@ -1,4 +1,4 @@
-//! The call list: what each box will do tonight and what to set this week, over all sites.
+//! The call list: what each controller will do tonight and what to set this week, over all sites.
 
 use super::standing::Standing;
 use super::work::{changes, work_on};
@@ -53,7 +53,7 @@ struct ListPage {
     waiting: Option<String>,
 }
 
-/// A box tonight.
+/// A controller tonight.
 struct NightLine {
     href: String,
     site: String,
@@ -64,7 +64,7 @@ struct NightLine {
 
 fn night_line(night: NightRow) -> NightLine {
     NightLine {
-        href: format!("{}?box={}", address::today(night.site_id.number()), night.number),
+        href: format!("{}?controller={}", address::today(night.site_id.number()), night.number),
         place: format!("{} {}", night.number, night.place),
         sentence: in_own_words(&night.sentence).to_owned(),
         wrong: night.state == NightState::Wrong,
@@ -74,13 +74,17 @@ fn night_line(night: NightRow) -> NightLine {
 
 fn line(row: &CallRow, called: &[TickRecord], is_first: bool) -> CallLine {
     let (site, call) = (row.site_id.number(), &row.call);
-    let what = (What::Called, call.box_id, week_number(call.week));
+    let what = (What::Called, call.controller_id, week_number(call.week));
     CallLine {
         called: is_first.then(|| TickMark::of(site, what, called, (&TimeZone::UTC, "/calls".into()))),
-        href: format!("{}/budget#h-week", address::site_box(site, call.number)),
+        href: format!("{}/budget#h-week", address::site_controller(site, call.number)),
         site: row.site.clone(),
         place: format!("{} {}", call.number, call.place),
-        turns: if call.program.is_empty() { "whole box".into() } else { format!("program {}", call.program) },
+        turns: if call.program.is_empty() {
+            "whole controller".into()
+        } else {
+            format!("program {}", call.program)
+        },
         set: call.set.to_string(),
         advised: call.advised.map_or("none".into(), |a| a.to_string()),
         because: format!(
@@ -95,7 +99,7 @@ fn line(row: &CallRow, called: &[TickRecord], is_first: bool) -> CallLine {
 
 /// Whether the line at a place is the first of its controller on the page.
 fn is_first(calls: &[CallRow], place: usize) -> bool {
-    let of = |k: usize| calls.get(k).map(|row| row.call.box_id);
+    let of = |k: usize| calls.get(k).map(|row| row.call.controller_id);
     place == 0 || of(place - 1) != of(place)
 }
 
@@ -114,9 +118,10 @@ async fn list(here: AllSites, asked: web::Query<Listing>) -> Result<HttpResponse
     let scope = here.who.scope.clone();
     let totals =
         read(&here.state, move |snapshot| Ok((snapshot.night_total(&scope)?, snapshot.call_totals(&scope)?)));
-    let (boxes, totals) = totals.await?;
-    let night_pages =
-        Pages::of(boxes, tonight, |n| format!("/calls?tonight={n}&percentages={percentages}#h-tonight"));
+    let (controllers, totals) = totals.await?;
+    let night_pages = Pages::of(controllers, tonight, |n| {
+        format!("/calls?tonight={n}&percentages={percentages}#h-tonight")
+    });
     let call_pages = Pages::of(totals.calls, percentages, |n| {
         format!("/calls?tonight={tonight}&percentages={n}#h-percentages")
     });
@@ -134,7 +139,7 @@ async fn list(here: AllSites, asked: web::Query<Listing>) -> Result<HttpResponse
             "{} of {} on {} {} elsewhere than the last week asks{}.",
             totals.changes,
             counted(totals.calls, "percentage"),
-            counted(totals.boxes, "box"),
+            counted(totals.controllers, "controller"),
             if totals.changes == 1 { "stands" } else { "stand" },
             if open < totals.changes { format!("; {open} are not called yet") } else { String::new() }
         ),
@@ -195,7 +200,7 @@ async fn csv(here: AllSites) -> Result<HttpResponse, PageError> {
             &[
                 "week_from",
                 "site",
-                "box",
+                "controller",
                 "place",
                 "program",
                 "set_pct",

@@ -1,4 +1,4 @@
-//! What asks for a hand, over all sites: found by workers at every round, gone when its cause is gone.
+//! What needs attention, over all sites: found by workers at every round, gone when its cause is gone.
 
 use super::standing::Standing;
 use crate::page::dates::{Said, in_own_words};
@@ -153,12 +153,12 @@ fn groups(rows: Vec<NoticeRow>, now: Timestamp) -> Vec<Group> {
     groups.into_iter().map(|(_, group)| group).collect()
 }
 
-/// "Seven things ask for a hand at three sites" is for the page; how many are new, for its lead.
+/// "Seven things need attention at three sites" is for the page; how many are new, for its lead.
 fn headline(standing: i64) -> String {
     match standing {
-        0 => "Nothing asks for a hand".to_owned(),
-        1 => "One thing asks for a hand".to_owned(),
-        n => format!("{n} things ask for a hand"),
+        0 => "Nothing needs attention".to_owned(),
+        1 => "One thing needs attention".to_owned(),
+        n => format!("{n} things need attention"),
     }
 }
 
@@ -212,7 +212,7 @@ async fn put_off(
         return Err(PageError::NotFound);
     }
     let undo = format!("{}/notices/{notice}/back", address::site_root(here.id()));
-    flash(&here.who.session, "Put off for a week, for everybody.", Some(undo))?;
+    flash(&here.who.session, "Snoozed for a week, for everybody.", Some(undo))?;
     Ok(see_other(back_to(&fields)))
 }
 

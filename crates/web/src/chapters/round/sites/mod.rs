@@ -75,12 +75,12 @@ struct Line {
 
 /// What the list says of the night of a site.
 enum Tonight {
-    /// Boxes that need a look, a line each.
+    /// Controllers that need a look, a line each.
     Look(Vec<String>),
-    /// Boxes of which it is not known what they will do, a line each.
+    /// Controllers of which it is not known what they will do, a line each.
     Unknown(Vec<String>),
     AsItShould,
-    NoBox,
+    NoController,
     WorkedOn,
 }
 
@@ -100,16 +100,16 @@ impl Listing {
     }
 }
 
-fn tonight(boxes: &[NightRow], waits: bool) -> Tonight {
-    let of = |state: NightState| boxes.iter().filter(move |own| own.state == state);
+fn tonight(controllers: &[NightRow], waits: bool) -> Tonight {
+    let of = |state: NightState| controllers.iter().filter(move |own| own.state == state);
     let line = |own: &NightRow| format!("{} {}: {}", own.number, own.place, in_own_words(&own.sentence));
     let wrong: Vec<String> = of(NightState::Wrong).map(line).collect();
     let unknown: Vec<String> = of(NightState::Unknown).map(line).collect();
-    match (wrong.is_empty(), unknown.is_empty(), boxes.is_empty()) {
+    match (wrong.is_empty(), unknown.is_empty(), controllers.is_empty()) {
         (false, _, _) => Tonight::Look(wrong),
         (_, false, _) => Tonight::Unknown(unknown),
         (_, _, true) if waits => Tonight::WorkedOn,
-        (_, _, true) => Tonight::NoBox,
+        (_, _, true) => Tonight::NoController,
         _ => Tonight::AsItShould,
     }
 }
@@ -128,7 +128,7 @@ async fn list_page(
     let tab = |only: bool, words: String| (asked.href(only, 1), words, attention == only);
     let tabs = vec![
         tab(false, format!("All {}", named.len())),
-        tab(true, format!("Need a look tonight: {of_look}")),
+        tab(true, format!("Needs attention tonight: {of_look}")),
     ];
     let listed: Vec<&SiteLine> = named.into_iter().filter(|site| !attention || looks(site)).collect();
     let total = i64::try_from(listed.len()).unwrap_or(i64::MAX);
@@ -244,7 +244,7 @@ async fn new_site_page(
         status,
         &EditPage {
             frame: Frame::new(who, "New site")?,
-            form: survey::form_with_box(units, cards, texts, errors),
+            form: survey::form_with_controller(units, cards, texts, errors),
             id: None,
             version: 0,
             units: units.code(),
@@ -283,7 +283,7 @@ async fn create(
 ) -> Result<HttpResponse, PageError> {
     let units = units_of(&fields)?;
     let card = crate::site::library::card_by_choice(&state, fields.get("card")).await?;
-    match survey::read_with_box(&fields, units, card) {
+    match survey::read_with_controller(&fields, units, card) {
         Ok((site, place, card)) => {
             let (user, name, today) = (who.user.id, site.name.clone(), first_day(&who, &site)?);
             let file = SiteFile {
@@ -297,7 +297,7 @@ async fn create(
                 plan: Default::default(),
             };
             let id = with_store(&state, move |store| store.create_site(&file, today, user)).await?;
-            flash(&who.session, format!("{name} is made. Now its zones."), None)?;
+            flash(&who.session, format!("{name} is created. Add its zones next."), None)?;
             Ok(see_other(&format!("{}/new", address::zones(id.number()))))
         }
         Err(errors) => {

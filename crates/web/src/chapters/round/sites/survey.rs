@@ -37,9 +37,9 @@ pub(crate) fn texts(site: &Site) -> BTreeMap<String, String> {
     .collect()
 }
 
-/// First values of a new site: a common box and the small hours.
+/// First values of a new site: a common controller and the small hours.
 pub(crate) fn blank() -> BTreeMap<String, String> {
-    [("controller", "Box"), ("card", "twelve"), ("from", "22:00"), ("until", "06:00")]
+    [("controller", "Controller"), ("card", "twelve"), ("from", "22:00"), ("until", "06:00")]
         .into_iter()
         .map(|(k, v)| (k.to_owned(), v.to_owned()))
         .collect()
@@ -87,7 +87,7 @@ pub(crate) fn form(system: UnitSystem, texts: &BTreeMap<String, String>, errors:
                         .help("Watering may run in it, too; a plan takes the night first."),
                     Field::time("second_until", "Second window until"),
                     Field::time("grow_in_from", "Grow-in window from").help(
-                        "For zones that grow in, instead of the window above, until their roots are down.",
+                        "For zones that grow in, instead of the window above, until they are established.",
                     ),
                     Field::time("grow_in_until", "Grow-in window until"),
                 ],
@@ -97,20 +97,20 @@ pub(crate) fn form(system: UnitSystem, texts: &BTreeMap<String, String>, errors:
     .filled(texts, errors)
 }
 
-/// The form of a new site: the survey and its first box.
-pub(crate) fn form_with_box(
+/// The form of a new site: the survey and its first controller.
+pub(crate) fn form_with_controller(
     system: UnitSystem,
     cards: Vec<(String, String)>,
     texts: &BTreeMap<String, String>,
     errors: &[FieldError],
 ) -> Form {
     let mut form = form(system, texts, errors);
-    let kind = Field { kind: FieldKind::Choice(cards), ..Field::text("card", "Kind of box") };
+    let kind = Field { kind: FieldKind::Choice(cards), ..Field::text("card", "Kind of controller") };
     form.groups.push(FieldGroup {
         folded: false,
-        legend: "First box",
+        legend: "First controller",
         fields: vec![
-            Field::text("controller", "Where it hangs"),
+            Field::text("controller", "Location"),
             kind.help("The nearest will do; every limit can be corrected afterwards."),
         ],
     });
@@ -121,7 +121,7 @@ pub(crate) fn form_with_box(
 ///
 /// # Errors
 /// Every field that is wrong, with its message.
-pub(crate) fn read_with_box(
+pub(crate) fn read_with_controller(
     fields: &Fields,
     system: UnitSystem,
     card: Option<Card>,

@@ -1,4 +1,4 @@
-//! The door sheet: one page that stays in the box.
+//! The controller sheet: one page that stays in the controller.
 
 use crate::chapters::today::{DateQuery, Decided, decide};
 use crate::page::dates::{Said, said_open};
@@ -57,7 +57,7 @@ struct SheetView {
 
 /// Said on every sheet.
 const CAUTIONS: [&str; 5] = [
-    "Power off before the box is opened. Work on the low-voltage side only; mains belong to a licensed electrician.",
+    "Power off before the controller is opened. Work on the low-voltage side only; mains belong to a licensed electrician.",
     "Stand on firm ground; use a ladder only when somebody holds it.",
     "Locate buried services before digging. Backflow devices are for those licensed for them.",
     "In frost, spray ices paving and steps: hold the programs.",
@@ -100,7 +100,7 @@ fn build(decided: &Decided) -> SheetView {
     let tonight = &decided.night;
     let site = &decided.loaded.site.site;
     let night = &tonight.night;
-    let (_, place, card) = decided.loaded.box_or_ordinary(Some(decided.number));
+    let (_, place, card) = decided.loaded.controller_or_ordinary(Some(decided.number));
     let programs = night
         .layout
         .programs
@@ -125,7 +125,7 @@ fn build(decided: &Decided) -> SheetView {
         .collect();
     let (expected, from) = decided.climate.expected_et0(tonight.date.tomorrow().unwrap_or(tonight.date));
     let how = match from {
-        ExpectedFrom::Forecast => "foretold for tomorrow",
+        ExpectedFrom::Forecast => "forecast for tomorrow",
         _ => "a day expected at this time of year",
     };
     let mut assumptions = vec![
@@ -180,7 +180,7 @@ async fn sheet_page(here: AtSite, query: web::Query<DateQuery>) -> Result<HttpRe
     let title = format!("{}: sheet of the night", decided.loaded.site.site.name);
     let mut frame = Frame::of_site(&here, title, Chapter::Today)?;
     frame.here = format!(
-        "{}/sheet?date={}&box={}",
+        "{}/sheet?date={}&controller={}",
         address::site_root(decided.loaded.site.id.number()),
         decided.night.date,
         decided.number

@@ -39,7 +39,7 @@ fn version(number: u8, version: i32) -> (String, String, u8, SettingsRecord) {
         saved_by: "Bram".into(),
         saved_at: jiff::Timestamp::UNIX_EPOCH,
     };
-    (format!("box{number}v{version}"), String::new(), number, record)
+    (format!("controller{number}v{version}"), String::new(), number, record)
 }
 
 #[test]
@@ -60,9 +60,9 @@ fn every_choice_that_the_form_offers_is_understood() {
         assert_eq!(errors, Vec::<String>::new(), "{code}");
         assert_eq!(schedule == Schedule::AsSet, code == "as_set", "{code}: {schedule:?}");
     }
-    let own = take(&[("schedule", "box2v1")], |t| t.schedule(&versions)).0;
+    let own = take(&[("schedule", "controller2v1")], |t| t.schedule(&versions)).0;
     assert!(matches!(&own, Schedule::Settings(all) if all.len() == 1 && all[0].0 == 2), "{own:?}");
-    let gone = refused(&[("schedule", "box1v9")], |t| t.schedule(&versions));
+    let gone = refused(&[("schedule", "controller1v9")], |t| t.schedule(&versions));
     assert_eq!(gone, "Choose the settings from the list.");
     for (code, _) in DAYS {
         assert_eq!(days_of(code).is_none(), code.is_empty(), "{code}");
@@ -74,7 +74,7 @@ fn every_choice_that_the_form_offers_is_understood() {
         let (change, errors) = take(&typed, sensor(UnitSystem::Metric));
         assert_eq!(errors, Vec::<String>::new(), "{code}");
         assert_eq!(change.is_none(), code.is_empty(), "{code}");
-        assert!(change.is_none_or(|own| (own.box_number, own.name.as_str()) == (2, "rain roof")));
+        assert!(change.is_none_or(|own| (own.controller_number, own.name.as_str()) == (2, "rain roof")));
     }
 }
 
@@ -154,6 +154,8 @@ fn what_was_typed_stands_in_the_lists_again() {
         .collect();
     assert_eq!(chosen, ["odd"]);
     assert!(
-        schedules(&[version(1, 3)], "box1v3").iter().any(|(code, _, chosen)| code == "box1v3" && *chosen)
+        schedules(&[version(1, 3)], "controller1v3")
+            .iter()
+            .any(|(code, _, chosen)| code == "controller1v3" && *chosen)
     );
 }

@@ -1,4 +1,4 @@
-//! Storing settings of a box as a new version, and saying what became of them: once for every page that does.
+//! Storing settings of a controller as a new version, and saying what became of them: once for every page that does.
 
 use crate::server::error::{PageError, see_other};
 use crate::server::session::flash;
@@ -10,7 +10,7 @@ use upland_store::Saved;
 use upland_store::settings::{NewSettings, SettingsKind, SettingsRecord};
 
 /// Settings to be stored.
-pub(crate) struct BoxVersion {
+pub(crate) struct ControllerVersion {
     pub settings: Settings,
     pub kind: SettingsKind,
     pub reason: String,
@@ -32,10 +32,10 @@ pub(crate) struct Sayings<'a> {
     pub undo: bool,
 }
 
-impl BoxVersion {
+impl ControllerVersion {
     /// Stores them.
     pub async fn store(self, here: &AtSite, bench: &Workbench) -> Result<Saved<SettingsRecord>, PageError> {
-        let id = bench.site_box()?.record.id;
+        let id = bench.site_controller()?.record.id;
         let saved = here
             .change(move |change| {
                 let new = NewSettings { settings: &self.settings, kind: self.kind, reason: &self.reason };
@@ -62,7 +62,11 @@ impl BoxVersion {
                 Ok(see_other(&say.done_at))
             }
             Saved::Unchanged(version) => {
-                flash(session, format!("The box is set to that already, as version {version}."), None)?;
+                flash(
+                    session,
+                    format!("The controller is set to that already, as version {version}."),
+                    None,
+                )?;
                 Ok(see_other(&say.done_at))
             }
             Saved::Conflict(theirs) => {

@@ -1,8 +1,8 @@
-//! Boxes of a site: hang one, correct its card, take it down.
+//! Controllers of a site: hang one, correct its card, take it down.
 
-use super::BoxPage;
+use super::ControllerPage;
 use super::upkeep::{self, UpkeepLine};
-use super::{BoxHead, Tab};
+use super::{ControllerHead, Tab};
 use crate::page::card_form;
 use crate::page::dates::Said;
 use crate::page::forms::base_version;
@@ -26,17 +26,17 @@ use upland_store::{Saved, Subject};
 
 pub(super) fn routes(config: &mut web::ServiceConfig) {
     config
-        .service(new_box)
-        .service(create_box)
+        .service(new_controller)
+        .service(create_controller)
         .service(card_page)
         .service(save_card)
         .service(download_card)
-        .service(remove_box)
-        .service(restore_box);
+        .service(remove_controller)
+        .service(restore_controller);
 }
 
 #[derive(Template)]
-#[template(path = "chapters/programs/new_box.html")]
+#[template(path = "chapters/programs/new_controller.html")]
 struct NewPage {
     frame: Frame,
     site_id: i64,
@@ -52,13 +52,13 @@ async fn new_page(
 ) -> Result<HttpResponse, PageError> {
     let own = here.more("cards", 30, |snapshot| snapshot.library()).await?;
     let cards = card_choices(&own);
-    let kind = Field { kind: FieldKind::Choice(cards), ..Field::text("card", "Kind of box") };
+    let kind = Field { kind: FieldKind::Choice(cards), ..Field::text("card", "Kind of controller") };
     let form = Form {
         groups: vec![FieldGroup {
             folded: false,
-            legend: "Box",
+            legend: "Controller",
             fields: vec![
-                Field::text("place", "Where it hangs"),
+                Field::text("place", "Location"),
                 kind.help("The nearest will do; every limit can be corrected afterwards."),
             ],
         }],
@@ -66,20 +66,20 @@ async fn new_page(
     page_with(
         status,
         &NewPage {
-            frame: Frame::of_site(here, "New box", Chapter::Programs)?,
+            frame: Frame::of_site(here, "New controller", Chapter::Programs)?,
             site_id,
             form: form.filled(texts, errors),
         },
     )
 }
 
-#[get("/sites/{id}/boxes/new")]
-async fn new_box(EditorAt(here): EditorAt) -> Result<HttpResponse, PageError> {
+#[get("/sites/{id}/controllers/new")]
+async fn new_controller(EditorAt(here): EditorAt) -> Result<HttpResponse, PageError> {
     new_page(&here, here.id(), StatusCode::OK, &BTreeMap::new(), &[]).await
 }
 
-#[post("/sites/{id}/boxes")]
-async fn create_box(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse, PageError> {
+#[post("/sites/{id}/controllers")]
+async fn create_controller(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse, PageError> {
     let id = here.id();
     let mut reader = Reader::new(&fields);
     let place = reader.name("place");
@@ -91,18 +91,18 @@ async fn create_box(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResp
     let (Some(card), true) = (card, errors.is_empty()) else {
         return new_page(&here, id, StatusCode::UNPROCESSABLE_ENTITY, &fields.0, &errors).await;
     };
-    let text = format!("{place} is hung. Enter what you find in it, or plan it.");
+    let text = format!("{place} is added. Enter its settings as found, or plan them.");
     let controller = Controller { number: 0, place, card };
     let (_, number) = here.change(move |change| change.create_controller(&controller)).await?;
-    flash(&here.who.session, text, Some(format!("{}/remove", address::site_box(id, number))))?;
-    Ok(see_other(&address::site_box(id, number)))
+    flash(&here.who.session, text, Some(format!("{}/remove", address::site_controller(id, number))))?;
+    Ok(see_other(&address::site_controller(id, number)))
 }
 
 #[derive(Template)]
 #[template(path = "chapters/programs/card.html")]
 struct CardPage {
     frame: Frame,
-    head: BoxHead,
+    head: ControllerHead,
     form: Form,
     version: i32,
     saved: (String, String),
@@ -129,8 +129,8 @@ struct Drawn<'a> {
 fn form() -> Form {
     let mut groups = vec![FieldGroup {
         folded: false,
-        legend: "Box",
-        fields: vec![Field::text("place", "Where it hangs")],
+        legend: "Controller",
+        fields: vec![Field::text("place", "Location")],
     }];
     groups.extend(card_form::groups());
     Form { groups }
@@ -139,13 +139,13 @@ fn form() -> Form {
 async fn draw(here: &AtSite, path: (i64, u8), drawn: Drawn<'_>) -> Result<HttpResponse, PageError> {
     let bench = here.workbench(path.1).await?;
     let form = form().filled(drawn.texts, drawn.errors);
-    let record = &bench.site_box()?.record;
+    let record = &bench.site_controller()?.record;
     let upkeep = upkeep::lines(here, &bench, &format!("{}/card", bench.path())).await?;
     page_with(
         drawn.status,
         &CardPage {
-            frame: bench.frame(here, "box and card")?,
-            head: bench.head(Tab::Box)?,
+            frame: bench.frame(here, "controller")?,
+            head: bench.head(Tab::Controller)?,
             form,
             version: drawn.version,
             saved: (
@@ -159,10 +159,10 @@ async fn draw(here: &AtSite, path: (i64, u8), drawn: Drawn<'_>) -> Result<HttpRe
     )
 }
 
-#[get("/sites/{id}/boxes/{number}/card")]
+#[get("/sites/{id}/controllers/{number}/card")]
 async fn card_page(here: AtSite, path: web::Path<(i64, u8)>) -> Result<HttpResponse, PageError> {
     let bench = here.workbench(path.1).await?;
-    let record = &bench.site_box()?.record;
+    let record = &bench.site_controller()?.record;
     let drawn = Drawn {
         status: StatusCode::OK,
         version: record.version,
@@ -173,18 +173,18 @@ async fn card_page(here: AtSite, path: web::Path<(i64, u8)>) -> Result<HttpRespo
     draw(&here, *path, drawn).await
 }
 
-/// What is said of a box that was saved, whose settings go beyond its card in so many places.
+/// What is said of a controller that was saved, whose settings go beyond its card in so many places.
 fn saved_words(beyond: usize) -> String {
     match beyond {
-        0 => "The box is saved.".to_owned(),
+        0 => "The controller is saved.".to_owned(),
         _ => format!(
-            "The box is saved. Its settings go beyond the new card in {}; the findings offer the nearest.",
+            "The controller is saved. Its settings go beyond the new controller type in {}; the findings offer the nearest.",
             counted(beyond, "place")
         ),
     }
 }
 
-#[post("/sites/{id}/boxes/{number}/card")]
+#[post("/sites/{id}/controllers/{number}/card")]
 async fn save_card(
     EditorAt(here): EditorAt,
     path: web::Path<(i64, u8)>,
@@ -210,7 +210,7 @@ async fn save_card(
             return draw(&here, *path, drawn).await;
         }
     };
-    let id = bench.site_box()?.record.id;
+    let id = bench.site_controller()?.record.id;
     let controller = Controller { number: path.1, place, card };
     let edited = controller.clone();
     match here.change(move |change| change.save_controller(id, base, &edited)).await? {
@@ -242,7 +242,7 @@ async fn save_card(
     }
 }
 
-#[get("/sites/{id}/boxes/{number}/card.json")]
+#[get("/sites/{id}/controllers/{number}/card.json")]
 async fn download_card(here: AtSite, path: web::Path<(i64, u8)>) -> Result<HttpResponse, PageError> {
     let bench = here.workbench(path.1).await?;
     let card = &bench.installation.card;
@@ -252,8 +252,8 @@ async fn download_card(here: AtSite, path: web::Path<(i64, u8)>) -> Result<HttpR
         .body(card_file::write(card)))
 }
 
-#[post("/sites/{id}/boxes/{number}/remove")]
-async fn remove_box(
+#[post("/sites/{id}/controllers/{number}/remove")]
+async fn remove_controller(
     EditorAt(here): EditorAt,
     path: web::Path<(i64, u8)>,
     _fields: Fields,
@@ -261,14 +261,14 @@ async fn remove_box(
     let bench = here.workbench(path.1).await?;
     if !bench.installation.zones.is_empty() {
         let text = format!(
-            "Still wired to {}: {}. Move what is wired to another box, or remove it, then take the box down.",
+            "Still wired to {}: {}. Move what is wired to another controller, or remove it, then remove the controller.",
             bench.controller()?.place,
             counted(bench.installation.zones.len(), "zone")
         );
         flash(&here.who.session, text, None)?;
         return Ok(see_other(&format!("{}/card", bench.path())));
     }
-    let record = &bench.site_box()?.record;
+    let record = &bench.site_controller()?.record;
     let (id, place) = (record.id, record.controller.place.clone());
     let (of, now) = ((path.0, id), here.now());
     if !here.change(move |change| change.take_back(Subject::Controller, of, Some(now))).await? {
@@ -276,14 +276,14 @@ async fn remove_box(
     }
     flash(
         &here.who.session,
-        format!("{place} is taken down. Nothing of it is deleted."),
-        Some(format!("{}/restore/{id}", address::boxes(path.0))),
+        format!("{place} is removed. Nothing of it is deleted."),
+        Some(format!("{}/restore/{id}", address::controllers(path.0))),
     )?;
     Ok(see_other(&address::programs(path.0)))
 }
 
-#[post("/sites/{id}/boxes/restore/{box}")]
-async fn restore_box(
+#[post("/sites/{id}/controllers/restore/{controller}")]
+async fn restore_controller(
     EditorAt(here): EditorAt,
     path: web::Path<(i64, i64)>,
     _fields: Fields,
@@ -292,6 +292,6 @@ async fn restore_box(
     if !here.change(move |change| change.take_back(Subject::Controller, (site_id, id), None)).await? {
         return Err(PageError::NotFound);
     }
-    flash(&here.who.session, "The box hangs again.", None)?;
+    flash(&here.who.session, "The controller is restored.", None)?;
     Ok(see_other(&address::programs(site_id)))
 }

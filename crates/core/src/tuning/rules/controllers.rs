@@ -1,4 +1,4 @@
-//! What is wrong at a box: what it shows and nobody knew, percentages, days, runs that lie over each other, steps of
+//! What is wrong at a controller: what it shows and nobody knew, percentages, days, runs that lie over each other, steps of
 //! grow-ins and wean-offs that are due.
 
 use crate::controller::schedule::Settings;
@@ -7,7 +7,7 @@ use crate::quantity::ratio::{Percentage, Share};
 use crate::quantity::time::Seconds;
 use crate::tuning::cause::{Cause, Evidence, Settle};
 use crate::tuning::nights::{Read, read};
-use crate::tuning::picture::{BoxPicture, Picture, ZonePicture, middle};
+use crate::tuning::picture::{ControllerPicture, Picture, ZonePicture, middle};
 use crate::tuning::visit::{Looks, Sign};
 use crate::tuning::weigh::{Case, Fact, FactId};
 use jiff::civil::Date;
@@ -32,11 +32,11 @@ const NIGHTS_WET: f64 = 1.35;
 const MOST_TRIM: f64 = 0.25;
 /// Single nights scatter so much about their mean: they do not follow the weather.
 const SCATTER: f64 = 0.15;
-/// A wean-off share that fell by so much since the box was set is due.
+/// A wean-off share that fell by so much since the controller was set is due.
 const STEP_DUE: f64 = 0.05;
 
 pub(super) fn facts(picture: &Picture<'_>, facts: &mut Vec<Fact>) {
-    for own in &picture.boxes {
+    for own in &picture.controllers {
         let number = own.facts.number;
         let mut put = |id, cost, evidence| facts.push(Fact { id, cost, evidence });
         if let Some(seen) = own.seen {
@@ -63,7 +63,7 @@ pub(super) fn facts(picture: &Picture<'_>, facts: &mut Vec<Fact>) {
                 }
             }
             if let Some((shown, known)) = other_percentage(picture, own) {
-                let evidence = Evidence::BoxShowsPercentage { shown, known };
+                let evidence = Evidence::ControllerShowsPercentage { shown, known };
                 put(FactId::Percentage(number), 4.5, evidence);
             }
         }
@@ -84,14 +84,14 @@ pub(super) fn facts(picture: &Picture<'_>, facts: &mut Vec<Fact>) {
             put(FactId::Rhythm(number, rhythm.program), rhythm.cost, rhythm.evidence);
         }
         if let Some(over) = overlap(picture, own) {
-            let weak = picture.of_box(number).filter(|z| over.1.contains(&z.zone.number));
+            let weak = picture.of_controller(number).filter(|z| over.1.contains(&z.zone.number));
             let weak = weak.filter(|z| z.has(Sign::WeakSpray) || z.looks() == Some(Looks::Dry)).count();
             put(FactId::Overlap(number), if weak > 0 { 3.0 } else { 0.5 }, over.0);
         }
     }
 }
 
-/// Of the zones of a box that stand apart from their need, so many must stand on one side to be off alike (our stated
+/// Of the zones of a controller that stand apart from their need, so many must stand on one side to be off alike (our stated
 /// bound): else each is off by itself, and no percentage helps.
 const ALIKE: f64 = 0.75;
 /// Programs whose zones get so many times more than those of another are off each by itself (our stated bound).
@@ -99,7 +99,7 @@ const APART: f64 = 1.5;
 /// A zone within this of its need is off on neither side.
 const NEAR_NEED: f64 = 0.1;
 
-/// Zones that are off alike: those of a box, or those of one of its programs where the others are not.
+/// Zones that are off alike: those of a controller, or those of one of its programs where the others are not.
 struct Group<'p, 'a> {
     program: Option<usize>,
     zones: Vec<&'p ZonePicture<'a>>,
@@ -125,9 +125,9 @@ impl Group<'_, '_> {
     }
 }
 
-/// The zones of a box that are off alike; else, program by program, those of its programs.
-fn groups<'p, 'a>(picture: &'p Picture<'a>, own: &BoxPicture<'a>) -> Vec<Group<'p, 'a>> {
-    let zones = || picture.of_box(own.facts.number).filter(|z| z.gets.is_some());
+/// The zones of a controller that are off alike; else, program by program, those of its programs.
+fn groups<'p, 'a>(picture: &'p Picture<'a>, own: &ControllerPicture<'a>) -> Vec<Group<'p, 'a>> {
+    let zones = || picture.of_controller(own.facts.number).filter(|z| z.gets.is_some());
     let off = |program: Option<usize>, zones: Vec<&'p ZonePicture<'a>>| {
         let gets: Vec<f64> = zones.iter().filter_map(|z| z.gets).collect();
         let middle = middle(gets.clone()).filter(|m| *m < ALL_SHORT || *m > ALL_MUCH)?;
@@ -162,14 +162,14 @@ struct Rhythm {
 /// Waits of so many times the days to the refill point let a zone dry between waterings (our stated bound).
 const TOO_SELDOM: f64 = 1.15;
 
-fn rhythms(picture: &Picture<'_>, own: &BoxPicture<'_>) -> Vec<Rhythm> {
+fn rhythms(picture: &Picture<'_>, own: &ControllerPicture<'_>) -> Vec<Rhythm> {
     let programs = own.settings.map_or(0, |s| s.programs.len());
     let of_program = |program: usize| {
         let dries = |z: &&ZonePicture<'_>| {
             let seldom = z.gap_days.is_some_and(|gap| f64::from(gap) > z.refill_days.max(1.0) * TOO_SELDOM);
             z.programs == [program] && seldom && z.gets.is_some_and(|g| g >= ALL_SHORT)
         };
-        let zones: Vec<_> = picture.of_box(own.facts.number).filter(dries).collect();
+        let zones: Vec<_> = picture.of_controller(own.facts.number).filter(dries).collect();
         let soonest = zones.iter().min_by(|a, b| a.refill_days.total_cmp(&b.refill_days))?;
         let evidence = Evidence::Gap { days: soonest.gap_days?, refill: soonest.refill_days };
         let looks = |looks: Looks| zones.iter().any(|z| z.looks() == Some(looks));
@@ -188,13 +188,13 @@ fn same_side(gets: f64, middle: f64) -> bool {
     if middle < 1.0 { gets < 1.0 - NEAR_NEED } else { gets > 1.0 + NEAR_NEED }
 }
 
-/// Whether a bypass that the box shows is known.
-fn known_bypass(picture: &Picture<'_>, own: &BoxPicture<'_>) -> bool {
+/// Whether a bypass that the controller shows is known.
+fn known_bypass(picture: &Picture<'_>, own: &ControllerPicture<'_>) -> bool {
     own.facts.sensors.iter().any(|s| s.bypasses.iter().any(|b| b.runs(picture.visit.at)))
 }
 
-/// The percentage that a box shows and the known one, where they differ: of the program that differs most.
-fn other_percentage(picture: &Picture<'_>, own: &BoxPicture<'_>) -> Option<(Percentage, Percentage)> {
+/// The percentage that a controller shows and the known one, where they differ: of the program that differs most.
+fn other_percentage(picture: &Picture<'_>, own: &ControllerPicture<'_>) -> Option<(Percentage, Percentage)> {
     let (seen, settings) = (own.seen?, own.settings?);
     let differs = seen.programs.iter().filter_map(|(program, seen)| {
         let known = settings.percentages.of(*program, picture.date);
@@ -205,8 +205,8 @@ fn other_percentage(picture: &Picture<'_>, own: &BoxPicture<'_>) -> Option<(Perc
     differs.max_by_key(|(shown, known)| shown.percent().abs_diff(known.percent()))
 }
 
-/// Runs of a box that lie over each other: how far they ask for more than the supply gives, and the stations.
-fn overlap(picture: &Picture<'_>, own: &BoxPicture<'_>) -> Option<(Evidence, BTreeSet<u16>)> {
+/// Runs of a controller that lie over each other: how far they ask for more than the supply gives, and the stations.
+fn overlap(picture: &Picture<'_>, own: &ControllerPicture<'_>) -> Option<(Evidence, BTreeSet<u16>)> {
     let runs: Vec<_> = own.runs.iter().filter(|r| !r.is_held()).collect();
     let mut stations = BTreeSet::new();
     let (mut pairs, mut most) = (0, 0.0_f64);
@@ -236,30 +236,30 @@ fn overlap(picture: &Picture<'_>, own: &BoxPicture<'_>) -> Option<(Evidence, BTr
 }
 
 pub(super) fn cases(picture: &Picture<'_>, cases: &mut Vec<Case>) {
-    for own in &picture.boxes {
+    for own in &picture.controllers {
         cases.extend(shown(picture, own));
         cases.extend(percentages(picture, own));
         cases.extend(days(picture, own));
         cases.extend(nights(picture, own));
         cases.extend(two_at_once(picture, own));
-        for zone in picture.of_box(own.facts.number) {
+        for zone in picture.of_controller(own.facts.number) {
             cases.extend(steps(picture, own, zone));
         }
     }
 }
 
-/// What a box shows and nobody knew.
+/// What a controller shows and nobody knew.
 // Long: one story after another.
-fn shown(picture: &Picture<'_>, own: &BoxPicture<'_>) -> Vec<Case> {
+fn shown(picture: &Picture<'_>, own: &ControllerPicture<'_>) -> Vec<Case> {
     let number = own.facts.number;
-    let new = |cause, rare| Case::new(cause, rare, Settle::ReadBox).at_box(number);
-    let (mut clock, mut off) = (new(Cause::ClockWrong, 4.0), new(Cause::BoxOff, 4.2));
+    let new = |cause, rare| Case::new(cause, rare, Settle::ReadController).at_controller(number);
+    let (mut clock, mut off) = (new(Cause::ClockWrong, 4.0), new(Cause::ControllerOff, 4.2));
     let (mut bypass, mut hidden) = (new(Cause::BypassLeft, 4.0), new(Cause::HiddenProgram, 4.2));
     let mut starts = new(Cause::ExtraStart, 4.0);
     clock.explains(FactId::Clock(number));
     off.explains(FactId::Off(number));
     bypass.explains(FactId::Bypass(number));
-    let zones: Vec<&ZonePicture<'_>> = picture.of_box(number).collect();
+    let zones: Vec<&ZonePicture<'_>> = picture.of_controller(number).collect();
     for zone in &zones {
         if zone.gets.is_some_and(|g| g > 0.0) {
             off.makes(zone.key(), Looks::Dry);
@@ -281,14 +281,14 @@ fn shown(picture: &Picture<'_>, own: &BoxPicture<'_>) -> Vec<Case> {
         // A program waters more than one zone.
         hidden.say(-1.5, Evidence::Alike { looks: Looks::Wet, zones: 1, of: zones.len() });
     }
-    // A box that is off brings nothing.
+    // A controller that is off brings nothing.
     if picture.meter.is_none_or(|ratio| ratio < 0.5) {
         meter(&mut off, picture, false);
     }
     let mut doubled = BTreeSet::new();
     if let Some(seen) = own.seen {
         if seen.clock_ahead.is_none() || seen.clock_ahead.is_some_and(|a| a < CLOCK_OFF && -a < CLOCK_OFF) {
-            clock.say(-4.0, Evidence::BoxAsKnown);
+            clock.say(-4.0, Evidence::ControllerAsKnown);
         }
         if seen.on == Some(true) {
             off.say(-6.0, Evidence::SwitchedOn);
@@ -312,10 +312,10 @@ fn shown(picture: &Picture<'_>, own: &BoxPicture<'_>) -> Vec<Case> {
                 .keys()
                 .any(|p| own.settings.is_some_and(|s| s.programs.get(*p).is_some_and(|k| !k.waters())))
         {
-            hidden.say(-3.0, Evidence::BoxAsKnown);
+            hidden.say(-3.0, Evidence::ControllerAsKnown);
         }
     } else {
-        clock.say(-2.0, Evidence::BoxAsKnown);
+        clock.say(-2.0, Evidence::ControllerAsKnown);
     }
     if let Some((program, set, needed, stations)) = own.settings.and_then(|s| known_starts(own, s)) {
         starts.say(2.2, Evidence::Starts { program, shown: set, known: needed });
@@ -346,7 +346,7 @@ fn meter(case: &mut Case, picture: &Picture<'_>, more: bool) {
 
 /// A program with more starts than any of its zones has use for: each runs all of it again, and its zones get too
 /// much. Its index, its starts, the cycles that its soils ask for, its stations.
-fn known_starts(own: &BoxPicture<'_>, settings: &Settings) -> Option<(usize, usize, usize, Vec<u16>)> {
+fn known_starts(own: &ControllerPicture<'_>, settings: &Settings) -> Option<(usize, usize, usize, Vec<u16>)> {
     settings.programs.iter().enumerate().find_map(|(at, program)| {
         if !program.waters() || program.starts.len() < 2 {
             return None;
@@ -370,7 +370,7 @@ fn known_starts(own: &BoxPicture<'_>, settings: &Settings) -> Option<(usize, usi
 /// A percentage against what the weather of these days is to the hottest month: over it, as a ratio.
 fn against_weather(
     picture: &Picture<'_>,
-    own: &BoxPicture<'_>,
+    own: &ControllerPicture<'_>,
     program: Option<usize>,
 ) -> Option<(Percentage, f64)> {
     let of_program = program.and_then(|p| Some(own.settings?.percentages.of(p, picture.date)));
@@ -378,28 +378,28 @@ fn against_weather(
     (picture.weather > 0.0).then(|| (set, f64::from(set.percent()) / 100.0 / picture.weather))
 }
 
-fn percentage_read(own: &BoxPicture<'_>) -> bool {
+fn percentage_read(own: &ControllerPicture<'_>) -> bool {
     own.seen.is_some_and(|seen| seen.programs.values().any(|p| p.percentage.is_some()))
 }
 
-fn percentages(picture: &Picture<'_>, own: &BoxPicture<'_>) -> Vec<Case> {
+fn percentages(picture: &Picture<'_>, own: &ControllerPicture<'_>) -> Vec<Case> {
     let number = own.facts.number;
-    let new = |cause| Case::new(cause, 2.8, Settle::ReadBox).at_box(number);
+    let new = |cause| Case::new(cause, 2.8, Settle::ReadController).at_controller(number);
     let (mut low, mut high) = (new(Cause::PercentageLow), new(Cause::PercentageHigh));
     if let Some((shown, known)) = other_percentage(picture, own) {
         let (case, looks) = if shown < known { (&mut low, Looks::Dry) } else { (&mut high, Looks::Wet) };
         case.explains(FactId::Percentage(number));
         let ratio = shown.factor() / known.factor().max(0.01);
         let much = |gets: f64| (gets * ratio < ALL_SHORT) || (gets * ratio > ALL_MUCH);
-        for zone in picture.of_box(number).filter(|z| z.gets.is_some_and(much)) {
+        for zone in picture.of_controller(number).filter(|z| z.gets.is_some_and(much)) {
             case.makes(zone.key(), looks);
         }
         meter(case, picture, shown > known);
     } else if !percentage_read(own) {
         // Nobody read it: it may show anything.
         for (case, looks) in [(&mut low, Looks::Dry), (&mut high, Looks::Wet)] {
-            case.say(-1.2, Evidence::BoxUnread);
-            for zone in picture.of_box(number).filter(|z| z.gets.is_some_and(|g| g > 0.0)) {
+            case.say(-1.2, Evidence::ControllerUnread);
+            for zone in picture.of_controller(number).filter(|z| z.gets.is_some_and(|g| g > 0.0)) {
                 case.makes(zone.key(), looks);
             }
             if picture.meter.is_none_or(|ratio| ratio > 0.25) {
@@ -425,7 +425,7 @@ fn percentages(picture: &Picture<'_>, own: &BoxPicture<'_>) -> Vec<Case> {
             (false, true) => Cause::PercentageLow,
             (false, false) => Cause::PercentageHigh,
         };
-        // The story of the whole box that was begun above goes on; one of a program is its own.
+        // The story of the whole controller that was begun above goes on; one of a program is its own.
         let begun = out.iter().position(|c| c.cause == cause).filter(|_| group.program.is_none());
         let mut case = begun.map_or_else(|| new(cause).of_program(group.program), |at| out.remove(at));
         case.explains(group.fact(number));
@@ -444,9 +444,11 @@ fn percentages(picture: &Picture<'_>, own: &BoxPicture<'_>) -> Vec<Case> {
 
 /// A day more or fewer: all are off alike, and the percentage is plausible (common practice). Or the amount would do,
 /// and it comes too seldom for the soil.
-fn days(picture: &Picture<'_>, own: &BoxPicture<'_>) -> Vec<Case> {
+fn days(picture: &Picture<'_>, own: &ControllerPicture<'_>) -> Vec<Case> {
     let number = own.facts.number;
-    let new = |cause, program| Case::new(cause, 2.8, Settle::ReadBox).at_box(number).of_program(program);
+    let new = |cause, program| {
+        Case::new(cause, 2.8, Settle::ReadController).at_controller(number).of_program(program)
+    };
     let mut out: Vec<Case> = Vec::new();
     for group in groups(picture, own) {
         let few = group.middle < ALL_SHORT;
@@ -482,7 +484,7 @@ fn days(picture: &Picture<'_>, own: &BoxPicture<'_>) -> Vec<Case> {
 }
 
 /// An ET sensor: trim first, climate setting second.
-fn nights(picture: &Picture<'_>, own: &BoxPicture<'_>) -> Vec<Case> {
+fn nights(picture: &Picture<'_>, own: &ControllerPicture<'_>) -> Vec<Case> {
     let number = own.facts.number;
     let sensor = own.facts.sensors.iter().find(|s| s.sensor.card.senses(crate::sensors::Sense::Et));
     let Some(sensor) = sensor else { return Vec::new() };
@@ -503,7 +505,7 @@ fn nights(picture: &Picture<'_>, own: &BoxPicture<'_>) -> Vec<Case> {
         };
         case.explains(FactId::Nights(number));
         case.explains(FactId::Meter);
-        for zone in picture.of_box(number) {
+        for zone in picture.of_controller(number) {
             let gets = zone.gets.unwrap_or(1.0) * ratio;
             if gets < NIGHTS_DRY {
                 case.makes(zone.key(), Looks::Dry);
@@ -522,17 +524,17 @@ fn nights(picture: &Picture<'_>, own: &BoxPicture<'_>) -> Vec<Case> {
 }
 
 /// Runs over each other that ask for more than the supply gives.
-fn two_at_once(picture: &Picture<'_>, own: &BoxPicture<'_>) -> Option<Case> {
+fn two_at_once(picture: &Picture<'_>, own: &ControllerPicture<'_>) -> Option<Case> {
     let number = own.facts.number;
     let over = overlap(picture, own);
-    let other = picture.of_box(number).any(|z| z.has(Sign::OtherRunning));
+    let other = picture.of_controller(number).any(|z| z.has(Sign::OtherRunning));
     if over.is_none() && !other {
         return None;
     }
-    let mut case = Case::new(Cause::TwoAtOnce, 3.0, Settle::Pressure).at_box(number);
+    let mut case = Case::new(Cause::TwoAtOnce, 3.0, Settle::Pressure).at_controller(number);
     case.explains(FactId::Overlap(number));
     case.explains(FactId::Meter);
-    for zone in picture.of_box(number) {
+    for zone in picture.of_controller(number) {
         case.explains(FactId::Sign(zone.key(), Sign::OtherRunning));
         let among = over.as_ref().is_none_or(|(_, stations)| stations.contains(&zone.zone.number));
         if among && (over.is_some() || zone.has(Sign::OtherRunning)) {
@@ -545,7 +547,7 @@ fn two_at_once(picture: &Picture<'_>, own: &BoxPicture<'_>) -> Option<Case> {
 }
 
 /// A grow-in that is over, a wean-off with a step that is due.
-fn steps(picture: &Picture<'_>, own: &BoxPicture<'_>, zone: &ZonePicture<'_>) -> Vec<Case> {
+fn steps(picture: &Picture<'_>, own: &ControllerPicture<'_>, zone: &ZonePicture<'_>) -> Vec<Case> {
     let key = zone.key();
     let set: Option<Date> = own.set_since.map(|at| at.to_zoned(picture.facts.tz.clone()).date());
     let mut out = Vec::new();
@@ -558,7 +560,7 @@ fn steps(picture: &Picture<'_>, own: &BoxPicture<'_>, zone: &ZonePicture<'_>) ->
         && set.is_none_or(|set| set <= grow_in.until)
         && (picture.date - grow_in.until).get_days() < 120
     {
-        let mut case = Case::new(Cause::GrowInOver, 2.0, Settle::ReadBox).at_zone(key);
+        let mut case = Case::new(Cause::GrowInOver, 2.0, Settle::ReadController).at_zone(key);
         case.say(1.5, Evidence::GrowInEnded(grow_in.until));
         wet(&mut case);
         out.push(case);
@@ -569,7 +571,7 @@ fn steps(picture: &Picture<'_>, own: &BoxPicture<'_>, zone: &ZonePicture<'_>) ->
         let (now, then) = (wean.share_on(picture.date), wean.share_on(set));
         let due = (then.fraction() - now.fraction()).abs() >= STEP_DUE;
         if due && wean.from <= picture.date {
-            let mut case = Case::new(Cause::WeanOffDue, 2.0, Settle::ReadBox).at_zone(key);
+            let mut case = Case::new(Cause::WeanOffDue, 2.0, Settle::ReadController).at_zone(key);
             case.say(1.5, Evidence::WeanStep { now, then });
             wet(&mut case);
             out.push(case);

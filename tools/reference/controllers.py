@@ -1,7 +1,7 @@
-"""Writes boxes with their runs, for the test of the expansion: crates/formats/tests/data/box-*.json
+"""Writes controllers with their runs, for the test of the expansion: crates/formats/tests/data/controller-*.json
 and the same names with .csv.
 
-An independent second-by-second simulation of a box, in the standard library alone: a clock ticks, starts
+An independent second-by-second simulation of a controller, in the standard library alone: a clock ticks, starts
 join a line, one pass at a time (or each by itself) opens valves, waits, soaks. It shares no idea with the
 program, which lays whole runs. Times are UTC, so that clock changes stay with recurrence.py.
 """
@@ -21,7 +21,7 @@ FROM, TO = dt.date(2026, 7, 28), dt.date(2026, 8, 3)
 def card(rng):
     cycle_and_soak = rng.random() < 0.7
     return {
-        "name": "Reference box", "stations": 8, "programs": 3, "starts_per_program": 4, "start_step_min": 1,
+        "name": "Reference controller", "stations": 8, "programs": 3, "starts_per_program": 4, "start_step_min": 1,
         "run_step_s": 1, "longest_run_s": 14400, "weekdays": True, "odd_even": True, "longest_interval_days": 31,
         "never_days": True, "percentage_min": 0, "percentage_max": 200, "percentage_step": 1,
         "percentage_scope": "program", "percentage_applies_to": rng.choice(["total", "cycle"]),
@@ -106,15 +106,15 @@ def runs_on(days, date):
 class Pass:
     """A program on its way through its stations."""
 
-    def __init__(self, box, program, number, date, begin):
+    def __init__(self, controller, program, number, date, begin):
         self.number, self.program, self.date = number, program, date
-        own = box["settings"]["programs"][program]
-        percent = box["settings"]["percentages"]["program"][program]
-        cycled = {s["number"]: s for s in box["settings"]["stations"]}
+        own = controller["settings"]["programs"][program]
+        percent = controller["settings"]["percentages"]["program"][program]
+        cycled = {s["number"]: s for s in controller["settings"]["stations"]}
         self.stations = []
         for run in own["run_times"]:
             at = cycled.get(run["station"])
-            parts = pieces(box["card"], run["seconds"], percent, at["cycle_s"] if at else None)
+            parts = pieces(controller["card"], run["seconds"], percent, at["cycle_s"] if at else None)
             if parts:
                 self.stations.append({"n": run["station"], "left": parts, "done": 0, "soak": at["soak_s"] if at else 0, "ready": begin})
         self.turn, self.open, self.free, self.last = 0, None, begin, begin
@@ -145,16 +145,16 @@ class Pass:
         return False
 
 
-def simulate(box):
+def simulate(controller):
     """Every run, by ticking through the days."""
     asked = []
     for k in range((TO - FROM).days + 1):
         date = FROM + dt.timedelta(days=k)
-        for index, program in enumerate(box["settings"]["programs"]):
-            if not program["active"] or not runs_on(program["days"], date) or DAYS[date.weekday()] in box["settings"]["never_days"]:
+        for index, program in enumerate(controller["settings"]["programs"]):
+            if not program["active"] or not runs_on(program["days"], date) or DAYS[date.weekday()] in controller["settings"]["never_days"]:
                 continue
             for number, start in enumerate(sorted(program["starts"]), 1):
-                omit = box["settings"].get("omit_hours")
+                omit = controller["settings"].get("omit_hours")
                 if omit and omit["from"] <= start < omit["until"]:
                     continue
                 second = k * 86400 + int(start[:2]) * 3600 + int(start[3:]) * 60
@@ -164,8 +164,8 @@ def simulate(box):
                     until = k * 86400 + int(end[:2]) * 3600 + int(end[3:]) * 60 + (0 if end > start else 86400)
                 asked.append((second, index, number, date, until))
     line, active, out, now = sorted(asked, key=lambda a: a[:3]), [], [], 0
-    queueing = box["card"]["overlapping_programs"] == "queue"
-    delay = box["settings"]["delay_s"]
+    queueing = controller["card"]["overlapping_programs"] == "queue"
+    delay = controller["settings"]["delay_s"]
     while line or active:
         for current in list(active):
             over = current[0].tick(now, delay, out)
@@ -173,14 +173,14 @@ def simulate(box):
                 active.remove(current)
                 finished, until = current
                 if until is not None:
-                    pause = box["settings"]["programs"][finished.program]["repeat"]["pause_s"]
+                    pause = controller["settings"]["programs"][finished.program]["repeat"]["pause_s"]
                     after = finished.last + pause
                     if after < until and finished.last > finished.begun:
                         line.append((after, finished.program, finished.number + 1, finished.date, until))
                         line.sort(key=lambda a: a[:3])
         while line and line[0][0] <= now and not (queueing and active):
             _, program, number, date, until = line.pop(0)
-            fresh = Pass(box, program, number, date, now)
+            fresh = Pass(controller, program, number, date, now)
             fresh.begun = now
             if not fresh.tick(now, delay, out):
                 active.append((fresh, until))
@@ -194,15 +194,15 @@ def main():
     for seed in range(1, 13):
         rng = random.Random(seed)
         own = card(rng)
-        box = {"format": "upland-almanac-settings", "version": 1, "time_zone": "UTC", "card": own, "settings": settings(rng, own)}
-        (OUT / f"box-{seed:02d}.json").write_text(json.dumps(box, indent=1) + "\n")
-        with open(OUT / f"box-{seed:02d}.csv", "w", newline="") as file:
+        controller = {"format": "upland-almanac-settings", "version": 1, "time_zone": "UTC", "card": own, "settings": settings(rng, own)}
+        (OUT / f"controller-{seed:02d}.json").write_text(json.dumps(controller, indent=1) + "\n")
+        with open(OUT / f"controller-{seed:02d}.csv", "w", newline="") as file:
             writer = csv.writer(file, lineterminator="\n")
             writer.writerow(["start", "end", "program", "start_number", "station", "cycle", "seconds"])
             epoch = dt.datetime.combine(FROM, dt.time(), dt.timezone.utc)
             at = lambda s: (epoch + dt.timedelta(seconds=s)).strftime("%Y-%m-%dT%H:%M:%S+00:00")
-            for begin, end, program, number, station, cycle in simulate(box):
-                name = box["settings"]["programs"][program]["name"]
+            for begin, end, program, number, station, cycle in simulate(controller):
+                name = controller["settings"]["programs"][program]["name"]
                 writer.writerow([at(begin), at(end), name, number, station, cycle, end - begin])
 
 

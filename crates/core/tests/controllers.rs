@@ -1,4 +1,4 @@
-//! Properties of boxes, whatever they are set to: what fits a card, what an action mends, what a
+//! Properties of controllers, whatever they are set to: what fits a card, what an action mends, what a
 //! law forbids, what follows from a version that comes back.
 #![allow(clippy::unwrap_used, clippy::indexing_slicing, clippy::panic)]
 
@@ -80,7 +80,7 @@ fn settings() -> impl Strategy<Value = Settings> {
     )
         .prop_map(|(programs, percent, scope, stations, (delay, never_days), omit, off)| Settings {
             percentages: match scope {
-                0 => Percentages::Box(Percentage::from_percent(percent[0])),
+                0 => Percentages::Controller(Percentage::from_percent(percent[0])),
                 1 => Percentages::Program(
                     percent[..programs.len()].iter().map(|p| Percentage::from_percent(*p)).collect(),
                 ),
@@ -122,7 +122,7 @@ fn card() -> impl Strategy<Value = Card> {
 
 fn zone(number: u16) -> Zone {
     Zone {
-        box_number: 1,
+        controller_number: 1,
         number,
         name: format!("Zone {number}"),
         plant: if number.is_multiple_of(3) { PlantKind::LowDemand } else { PlantKind::CoolSeasonTurf },
@@ -208,7 +208,7 @@ fn score(found: &[Finding]) -> (usize, usize) {
 }
 
 /// Where cases that failed are kept.
-const KEPT: &str = concat!(env!("CARGO_MANIFEST_DIR"), "/tests/boxes.proptest-regressions");
+const KEPT: &str = concat!(env!("CARGO_MANIFEST_DIR"), "/tests/controllers.proptest-regressions");
 
 fn cases(count: u32) -> ProptestConfig {
     support::cases(count, KEPT)
@@ -285,7 +285,7 @@ proptest! {
         prop_assert!(found.windows(2).all(|p| p[0].severity <= p[1].severity), "the gravest first");
         for finding in found.iter().filter(|f| f.remedy.is_some()).take(4) {
             let remedied = finding.remedy.as_ref().unwrap().apply(&installation, &settings);
-            prop_assert_eq!(remedied.check(&card), [], "an action stays within the card");
+            prop_assert_eq!(remedied.check(&card), [], "an action stays within the controller type");
             let after = check(&installation, &remedied, FROM);
             prop_assert!(after.iter().all(|f| f.id() != finding.id()), "{} {:?}", finding.id(), finding.remedy);
             prop_assert!(score(&after) <= score(&found), "{} {:?}", finding.id(), finding.remedy);
@@ -296,7 +296,7 @@ proptest! {
     fn forbidden_spans_say_what_days_and_hours_say(ordinance in ordinance(), odd in any::<bool>(), minute in 0u16..1440, day in 0i64..360) {
         let house = if odd { HouseNumber::Odd } else { HouseNumber::Even };
         let law = Law { applied: vec![Applied { ordinance: ordinance.clone(), house, permits: Vec::new() }] };
-        let lawn = Subject { box_number: 1, station: 1, head: Some(HeadType::Spray) };
+        let lawn = Subject { controller_number: 1, station: 1, head: Some(HeadType::Spray) };
         let on = date(2026, 1, 1) + day.days();
         let at = on.to_datetime(clock(minute)).to_zoned(TimeZone::UTC).unwrap().timestamp();
         let spans = law.forbidden(Some(lawn), on, on, &TimeZone::UTC);
@@ -329,11 +329,11 @@ proptest! {
     ) {
         let until = date(2026, 6, 30);
         let from = first.map(|first| date(2026, 1, 1) + first.days());
-        let permit = Permit { box_number: 1, station: 1, from, until, reference: "P".into() };
+        let permit = Permit { controller_number: 1, station: 1, from, until, reference: "P".into() };
         let free = Ordinance { exempts_new_planting: true, ..ordinance };
         let law = Law { applied: vec![Applied { ordinance: free, house: HouseNumber::Odd, permits: vec![permit] }] };
         let on = date(2026, 1, 1) + day.days();
-        let planted = Subject { box_number: 1, station: 1, head: Some(HeadType::Spray) };
+        let planted = Subject { controller_number: 1, station: 1, head: Some(HeadType::Spray) };
         let other = Subject { station: 2, ..planted };
         prop_assert!(law.has_permit(planted) && !law.has_permit(other));
         prop_assert_eq!((law.kind_of(planted), law.kind_of(other)), (planted, Subject { station: 0, ..other }));
