@@ -14,13 +14,13 @@ pub(crate) fn controller(schema: &mut Schema) {
     // A choice of one property is another choice under its old name.
     let choices = schema.as_object_mut().and_then(|own| own.get_mut("oneOf")).and_then(Value::as_array_mut);
     let Some(choices) = choices else { return };
-    let named = |choice: &Value| choice["required"] == serde_json::json!(["controller"]);
-    let Some(mut old) = choices.iter().find(|choice| named(choice)).cloned() else { return };
-    if let Some(value) = old["properties"].as_object_mut().and_then(|own| own.remove("controller")) {
-        old["properties"] = serde_json::json!({ "box": value });
-        old["required"] = serde_json::json!(["box"]);
-        old["description"] = BEFORE.into();
-        choices.push(old);
+    let named = |choice: &&Value| choice.get("required") == Some(&serde_json::json!(["controller"]));
+    let Some(mut old) = choices.iter().find(named).and_then(Value::as_object).cloned() else { return };
+    if let Some(value) = old.get("properties").and_then(|own| own.get("controller")).cloned() {
+        old.insert("properties".into(), serde_json::json!({ "box": value }));
+        old.insert("required".into(), serde_json::json!(["box"]));
+        old.insert("description".into(), BEFORE.into());
+        choices.push(old.into());
     }
 }
 

@@ -149,6 +149,9 @@ fn sentence_3_a_second_factor_rests_sealed_and_is_sealed_anew_with_a_new_key() {
     std::fs::remove_dir_all(&folder).unwrap();
 }
 
+/// An address, the fields that are posted to it, and the answers that are right.
+type Asked<'a> = (&'a str, &'a [(&'a str, &'a str)], &'a [u16]);
+
 /// Every identity that a form carries in its body, with another site's in it.
 #[test]
 fn sentence_2_an_identity_of_another_site_in_a_body_is_refused_or_left_out() {
@@ -169,7 +172,7 @@ fn sentence_2_an_identity_of_another_site_in_a_body_is_refused_or_left_out() {
         [zone, controller, sensor, source, note].map(|id| id.to_string()).into();
     let events = || store.read(|s| s.events(Some(1), 500)).unwrap().len();
     let before = events();
-    let table: [(&str, &[(&str, &str)], &[u16]); 9] = [
+    let table: [Asked<'_>; 9] = [
         (
             "/sites/2/sensors/map",
             &[("sensor", &sensor), ("base_version", "1"), ("station", "1"), ("holds", "no")],

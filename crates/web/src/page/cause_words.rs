@@ -77,24 +77,6 @@ pub fn settle(settle: Settle) -> &'static str {
     }
 }
 
-#[cfg(test)]
-mod tests {
-    use super::*;
-    use upland_core::codes::Coded;
-
-    #[test]
-    fn every_cause_has_a_name_and_every_settlement_an_instruction() {
-        for (cause, code) in Cause::TABLE {
-            assert!(!cause_name(*cause).is_empty() && !code.is_empty());
-        }
-        let names: std::collections::BTreeSet<&str> =
-            Cause::TABLE.iter().map(|(c, _)| cause_name(*c)).collect();
-        assert_eq!(names.len(), Cause::TABLE.len(), "no two are called the same");
-        assert!(settle(Settle::Cans).ends_with('.'));
-        assert_eq!(settle(Settle::Nothing), "");
-    }
-}
-
 /// The usual caution where a hand goes in.
 pub(crate) fn safety(cause: Cause) -> &'static str {
     match cause {
@@ -113,5 +95,23 @@ pub(crate) fn safety(cause: Cause) -> &'static str {
             "Ladder work: level ground, somebody to hold it."
         }
         _ => "",
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use upland_core::codes::Coded;
+
+    #[test]
+    fn every_cause_has_a_name_and_every_settlement_an_instruction() {
+        for (cause, code) in Cause::TABLE {
+            assert!(!cause_name(*cause).is_empty() && !code.is_empty());
+        }
+        let names: std::collections::BTreeSet<&str> =
+            Cause::TABLE.iter().map(|(c, _)| cause_name(*c)).collect();
+        assert_eq!(names.len(), Cause::TABLE.len(), "no two are called the same");
+        assert!(settle(Settle::Cans).ends_with('.'));
+        assert_eq!(settle(Settle::Nothing), "");
     }
 }

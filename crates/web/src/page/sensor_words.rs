@@ -83,7 +83,7 @@ pub(crate) fn says(units: UnitSystem, said: &Says, tz: &TimeZone) -> (String, St
             ("Silent".to_owned(), format!("last heard {}", moment(*last, tz)))
         }
         Says::Silent { last: None } => {
-            ("No readings yet".to_owned(), "it has no readings, and the record has none for it".to_owned())
+            ("No readings yet".to_owned(), "and the record has none for it".to_owned())
         }
     }
 }

@@ -213,7 +213,7 @@ pub(super) fn candidates(
             out.push(Remedy::WorkBack { on: from });
         }
         (FindingKind::SupplyExceeded { .. }, FindingPlace::Controller) => {
-            out.push(Remedy::WorkBack { on: from })
+            out.push(Remedy::WorkBack { on: from });
         }
         (FindingKind::PastSunrise { month, .. }, FindingPlace::Program(_)) => {
             out.extend(super::timing::week_of(*month, from).map(|on| Remedy::WorkBack { on }));

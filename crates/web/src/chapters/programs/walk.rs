@@ -187,7 +187,7 @@ async fn key_in_walk(here: AtSite, path: web::Path<(i64, u8)>) -> Result<HttpRes
     let upkeep = upkeep::lines(&here, &bench, &back).await?;
     page(&WalkPage {
         upkeep,
-        frame: bench.frame(&here, "key in")?,
+        frame: bench.frame(&here, "programming steps")?,
         head: bench.head(Tab::Sheet)?,
         // Ticks belong to a version: another one starts with none.
         key: format!("walk-{}-{version}", bench.site_controller()?.record.id),

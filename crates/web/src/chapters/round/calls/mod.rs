@@ -136,11 +136,11 @@ async fn list(here: AllSites, asked: web::Query<Listing>) -> Result<HttpResponse
     let drawn = page(&ListPage {
         frame: Frame::new(&here.who, "This week's calls")?,
         lead: format!(
-            "{} of {} on {} {} elsewhere than the last week asks{}.",
+            "{} of {} on {} {} from the advised setting{}.",
             totals.changes,
             counted(totals.calls, "percentage"),
             counted(totals.controllers, "controller"),
-            if totals.changes == 1 { "stands" } else { "stand" },
+            if totals.changes == 1 { "differs" } else { "differ" },
             if open < totals.changes { format!("; {open} are not called yet") } else { String::new() }
         ),
         lines: (0..).zip(&calls).map(|(k, row)| line(row, &called, is_first(&calls, k))).collect(),
