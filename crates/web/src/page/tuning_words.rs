@@ -136,7 +136,7 @@ impl<'a> Words<'a> {
                 format!("The controller shows {}; known were {}.", minutes(*shown), minutes(*known))
             }
             Evidence::ControllerShowsPercentage { shown, known } => {
-                format!("The controller shows {shown}; known was {known}.")
+                format!("The controller shows {shown}; recorded was {known}.")
             }
             Evidence::ControllerAsKnown => {
                 "The controller shows what is known, as far as it was read.".into()

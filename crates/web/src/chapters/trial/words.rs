@@ -361,7 +361,7 @@ mod tests {
         );
         let strange = beyond(facts.site.units, &results, facts.site.supply);
         assert_eq!(strange.len(), 1, "{strange:?}");
-        assert_eq!(strange[0], "As it is set, 100 % all year: nothing ever runs.");
+        assert_eq!(strange[0], "Current settings, 100 % all year: nothing ever runs.");
         // Without the controller as it is set there is nothing to hold a way against but enough.
         assert!(told(&facts, &results[1..2]).starts_with("Watering as Today advises uses least; "));
         assert_eq!(

@@ -231,7 +231,7 @@ pub(super) fn differences(seen: &ControllerSeen, facts: &Facts, at: Timestamp) -
             && on != was
         {
             let words = |on: bool| if on { "on" } else { "off" };
-            out.push(format!("Program {name} is {}; known was {}.", words(on), words(was)));
+            out.push(format!("Program {name} is {}; recorded was {}.", words(on), words(was)));
         }
         if let (Some(now), Some(was)) = (program.percentage, known.percentage)
             && now != was
@@ -244,14 +244,14 @@ pub(super) fn differences(seen: &ControllerSeen, facts: &Facts, at: Timestamp) -
             let words = |all: &[Time]| {
                 if all.is_empty() { "none".to_owned() } else { typed_times(all) }
             };
-            out.push(format!("Program {name} starts at {}; known was {}.", words(now), words(was)));
+            out.push(format!("Program {name} starts at {}; recorded was {}.", words(now), words(was)));
         }
         for (station, now) in &program.minutes {
             let was = settings.run_time(*k, *station);
             if *now != was {
                 let words = |t: Seconds| format!("{} min", plain(t.minutes().min_value(), 1));
                 out.push(format!(
-                    "Program {name}, station {station}: {}; known was {}.",
+                    "Program {name}, station {station}: {}; recorded was {}.",
                     words(*now),
                     words(was)
                 ));
@@ -403,7 +403,7 @@ mod tests {
         ];
         let Entry::Controller(seen) = read(&typed).unwrap() else { panic!() };
         let said = differences(&seen, facts, at).join(" ");
-        for part in ["The clock is 5 min ahead.", "stands at 35 %", "starts at 01:30", "station 1: 99 min"] {
+        for part in ["The clock is 5 min ahead.", "is at 35 %", "starts at 01:30", "station 1: 99 min"] {
             assert!(said.contains(part), "{part} in {said}");
         }
         assert!(words(&Entry::Controller(seen), facts, at).starts_with("Controller 1: "));
