@@ -89,10 +89,12 @@ async fn keep(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse, 
 async fn again(here: &AtSite, id: i64) -> Result<Arc<Again>, PageError> {
     let of_site = here.site_key();
     let record = here.read(move |snapshot| snapshot.trial(of_site, id)).await?.ok_or(PageError::NotFound)?;
-    // Each takes all of its hours in memory while it runs.
-    let _turn = here.state.trials.of(here.id()).await;
+    let site = here.id();
     let kilobytes = 100 + record.file.len() / 1024 + here.facts.zones.len() * 13 * 366 / 8;
-    here.once(format!("kept trial {id}"), kilobytes, move |_| {
+    here.once(format!("kept trial {id}"), kilobytes, move |state| {
+        // Each takes all of its hours in memory while it runs. One that is known already waits for nobody.
+        let turn = state.trials.of(site);
+        let _held = turn.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
         let unreadable =
             |what: String| PageError::BadRequest(format!("The kept comparison cannot be read: {what}"));
         let trial = trial_file::read(record.file.as_bytes()).map_err(|problems| {
