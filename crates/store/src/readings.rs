@@ -4,7 +4,7 @@
 use crate::schema::{reading_refusals, sensor_buckets, sensor_devices, sensor_readings, sensors, users};
 use crate::scope::SiteKey;
 use crate::transaction::NewEvent;
-use crate::{Action, Change, Number, Result, Snapshot, Store, Subject, known, tasks};
+use crate::{Action, Change, Result, Snapshot, Store, Subject, known, tasks};
 use diesel::prelude::*;
 use diesel::sql_types::{Array, BigInt, Double, Nullable, Text, Timestamptz};
 use jiff::Timestamp;
@@ -67,6 +67,10 @@ pub struct Refused {
     /// The last of them.
     pub example: String,
 }
+
+/// New readings that a device has brought today, by universal time.
+const TAKEN_TODAY: &str =
+    "CASE WHEN quota_day = (now() AT TIME ZONE 'UTC')::date THEN quota_taken ELSE 0 END::bigint";
 
 /// A reading with its channel.
 pub type ChannelReading = (Channel, Reading);
@@ -173,10 +177,10 @@ fn insert_readings(
     if new.new > 0
         && let Some(device) = device_id
     {
-        diesel::sql_query(
-            "UPDATE sensor_devices SET quota_day = (now() AT TIME ZONE 'UTC')::date, quota_taken = $2::int + \
-                 CASE WHEN quota_day = (now() AT TIME ZONE 'UTC')::date THEN quota_taken ELSE 0 END WHERE id = $1",
-        )
+        diesel::sql_query(format!(
+            "UPDATE sensor_devices SET quota_day = (now() AT TIME ZONE 'UTC')::date, \
+                 quota_taken = $2::int + {TAKEN_TODAY} WHERE id = $1"
+        ))
         .bind::<BigInt, _>(device)
         .bind::<BigInt, _>(new.new)
         .execute(connection)?;
@@ -352,16 +356,18 @@ impl Store {
             return Ok(None);
         };
         let revoked = revoked_at.is_some() || removed_at.is_some();
-        let mut shares_address_with = None;
+        let (mut shares_address_with, mut taken_today) = (None, 0);
         if !revoked {
             if has_old && newest == token_hash {
                 diesel::update(sensor_devices::table.find(device_id))
                     .set(sensor_devices::old_hash.eq(None::<Vec<u8>>))
                     .execute(&mut connection)?;
             }
-            diesel::update(sensor_devices::table.find(device_id))
+            let taken: i64 = diesel::update(sensor_devices::table.find(device_id))
                 .set((sensor_devices::seen_at.eq(diesel::dsl::now), sensor_devices::seen_from.eq(from)))
-                .execute(&mut connection)?;
+                .returning(diesel::dsl::sql::<BigInt>(TAKEN_TODAY))
+                .get_result(&mut connection)?;
+            taken_today = usize::try_from(taken).unwrap_or(0);
             // Of the same site alone: a token says nothing of others.
             let site =
                 sensors::table.find(sensor_id).select(sensors::site_id).first::<SiteKey>(&mut connection)?;
@@ -379,13 +385,6 @@ impl Store {
                 .optional()?;
         }
         let clock_ahead = crate::clock::ahead(&mut connection)?;
-        let taken: Number = diesel::sql_query(
-            "SELECT CASE WHEN quota_day = (now() AT TIME ZONE 'UTC')::date THEN quota_taken ELSE 0 END::bigint AS number \
-             FROM sensor_devices WHERE id = $1",
-        )
-        .bind::<BigInt, _>(device_id)
-        .get_result(&mut connection)?;
-        let taken_today = usize::try_from(taken.number).unwrap_or(0);
         Ok(Some(Posting { device_id, sensor_id, revoked, shares_address_with, clock_ahead, taken_today }))
     }
 
