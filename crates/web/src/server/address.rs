@@ -1,4 +1,4 @@
-//! The addresses of things, typed once. What hangs under a thing is appended to its address.
+//! The addresses of things, typed once. The address of what belongs to a thing begins with that of the thing.
 
 use percent_encoding::{AsciiSet, NON_ALPHANUMERIC, utf8_percent_encode};
 
@@ -37,7 +37,7 @@ pub(crate) fn zone(site: i64, zone: i64) -> String {
     format!("{}/{zone}", zones(site))
 }
 
-/// The first controller of a site, or the form that hangs one.
+/// The first controller of a site, or the form that adds one.
 pub(crate) fn programs(site: i64) -> String {
     format!("{}/programs", site_root(site))
 }

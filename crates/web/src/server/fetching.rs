@@ -306,7 +306,7 @@ mod tests {
             let (mut stream, _) = listener.accept().unwrap();
             let mut asked = [0; 2048];
             let _ = stream.read(&mut asked).unwrap();
-            // Who reads no further than its limit hangs up before the end.
+            // Who reads no further than its limit is hung up on before the end.
             let _ = stream.write_all(answer.as_bytes());
         });
         address

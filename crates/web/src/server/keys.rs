@@ -1,6 +1,7 @@
 //! Keys under which secrets rest in the database. They lie in a file beside it, so that a copy of the database alone
 //! opens no second factor.
 
+use crate::server::digest::first_bytes;
 use aes_gcm::aead::{Aead, Payload};
 use aes_gcm::{Aes256Gcm, KeyInit, Nonce};
 use sha2::{Digest, Sha256};
@@ -30,10 +31,7 @@ struct Key {
 
 impl Key {
     fn of(bytes: &[u8; KEY_BYTES]) -> Self {
-        let digest = Sha256::digest(bytes);
-        let mut name = [0; NAME_BYTES];
-        name.copy_from_slice(digest.get(..NAME_BYTES).unwrap_or(&[0; NAME_BYTES]));
-        Self { name, cipher: Aes256Gcm::new(bytes.into()) }
+        Self { name: first_bytes(&Sha256::digest(bytes)), cipher: Aes256Gcm::new(bytes.into()) }
     }
 }
 

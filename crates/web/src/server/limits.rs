@@ -1,5 +1,6 @@
 //! How often somebody may try: sign-ins, and posts of devices.
 
+use crate::server::digest::first_bytes;
 use governor::{DefaultKeyedRateLimiter, Quota, RateLimiter};
 use sha2::{Digest, Sha256};
 use std::num::NonZeroU32;
@@ -33,15 +34,6 @@ type Key = [u8; 16];
 
 fn key(parts: &[&str]) -> Key {
     first_bytes(&Sha256::digest(parts.join("\n")))
-}
-
-/// The key that a digest begins with.
-fn first_bytes(digest: &[u8]) -> Key {
-    let mut out = Key::default();
-    for (slot, byte) in out.iter_mut().zip(digest) {
-        *slot = *byte;
-    }
-    out
 }
 
 /// A limiter by key, of bounded size.

@@ -4,6 +4,7 @@ pub(crate) mod address;
 pub(crate) mod assets;
 pub(crate) mod cache;
 pub(crate) mod clock;
+pub(crate) mod digest;
 pub(crate) mod download;
 pub(crate) mod error;
 pub(crate) mod fetching;

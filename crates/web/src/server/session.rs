@@ -1,6 +1,7 @@
 //! Who asks: the session, its form token, and what waits to be said after a redirect.
 
 use crate::server::clock;
+use crate::server::digest::first_bytes;
 use crate::server::error::PageError;
 use crate::server::reader;
 use crate::server::state::{AppState, with_store};
@@ -87,7 +88,7 @@ struct KnownName {
 const MOST_KNOWN: usize = 4;
 
 fn login_key(login: &str) -> String {
-    hex::encode(hash(login).get(..8).unwrap_or_default())
+    hex::encode(first_bytes::<8>(&hash(login)))
 }
 
 /// Where a try to sign in comes from: the device, where it has signed in under this name before, else an address.
