@@ -47,7 +47,7 @@ enum Command {
     Budget(commands::budget::Args),
     /// A season of weather through one way of watering beside another, as JSON.
     Simulate(commands::simulate::Args),
-    /// The likely causes of what a visit found, and which lever to turn, as JSON.
+    /// The likely causes of what a visit found, and which adjustment to make, as JSON.
     Diagnose(commands::diagnose::Args),
     /// A simulated sensor that posts to a server as a device would.
     Bench(commands::bench::Args),

@@ -55,7 +55,7 @@ impl Service {
         text
     }
 
-    /// What is foretold, an hour an object.
+    /// What is forecast, an hour an object.
     fn forecast(&self) -> serde_json::Value {
         let from = hour_of(self.clock.now());
         let hours: Vec<serde_json::Value> = (0..HOURS_AHEAD)

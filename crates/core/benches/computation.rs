@@ -444,7 +444,7 @@ mod trials {
     }
 }
 
-/// Diagnosing a visit to a site of so many zones, with the levers and what each does in two and four weeks.
+/// Diagnosing a visit to a site of so many zones, with the adjustments and what each does in two and four weeks.
 #[divan::bench(args = [8, 24, 100])]
 fn diagnosis_with_predictions(bencher: Bencher, count: u16) {
     use upland_core::tuning::{Looks, Sign, Visit, ZoneSeen, account_at, decide};

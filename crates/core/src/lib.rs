@@ -8,11 +8,11 @@
 //! The rooms, top floor first; each knows only what stands below it:
 //!
 //! - [`explain`] opens a number to its inputs, formula and source; [`codes`] are the short names of list values.
-//! - [`tuning`]: what was seen on a visit, what it comes from, which lever to turn and what that does.
+//! - [`tuning`]: what was seen on a visit, what it comes from, which adjustment to make and what that does.
 //! - [`trial`]: a season of weather through one way of watering beside another.
 //! - [`advice`]: tonight's decisions, findings, the planner, percentages, which sensors pay.
 //! - [`account`]: what ran, what fell and what the soil holds over a season.
-//! - [`installation`]: a controller where it hangs, with its zones, law and sensors.
+//! - [`installation`]: a controller as installed, with its zones, law and sensors.
 //! - [`sensors`]: what a sensor is, reads, says and stops, how it is placed, wired and calibrated.
 //! - [`site`]: the survey, and the same with every gap filled by a stated default.
 //! - [`controller`]: what a controller can hold, the runs that follow from its settings, the law it keeps.

@@ -370,7 +370,7 @@ proptest! {
                 for finding in check(&installation, &proposal.settings, EVENING) {
                     // A zone whose cycles the controller has no starts for says so in its reason.
                     let told = proposal.zones.iter().any(|z| z.short_by.is_some() || z.unlawful.is_some() || z.starts_too_many.is_some());
-                    // A school that fixes its depth leaves a thirsty zone short, and the checks say so.
+                    // A strategy that fixes its depth leaves a thirsty zone short, and the checks say so.
                     // What the law's days or too few programs strain is said of the program.
                     let station = match finding.place { upland_core::advice::findings::FindingPlace::Station(n) => n, _ => 0 };
                     let strained = proposal.programs.iter().any(|p| p.stations.contains(&station) && (p.strained || p.merged));

@@ -505,7 +505,7 @@ fn et(cause: Cause, seed: u64) -> Option<Planted> {
 fn probe(cause: Cause, seed: u64) -> Option<Planted> {
     let mut making = Making::of(draw(seed, &[], 16));
     let station = making.at_one();
-    // Every day, and the probe refuses: the school that leaves it to the soil.
+    // Every day, and the probe refuses: the strategy that leaves it to the soil.
     making.set(|s| {
         if let Days::EveryNth { interval, .. } = &mut s.programs[0].days {
             *interval = 1;

@@ -82,7 +82,7 @@ fn sentence_2_causes_of_one_program_are_found_as_its() {
     assert!(missed.len() <= 1, "{} of 30:\n{}", missed.len(), missed.join("\n"));
 }
 
-/// A lever in the true world: an ET sensor is changed from what it truly does.
+/// An adjustment in the true world: an ET sensor is changed from what it truly does.
 fn really_turned(case: &Planted, lever: &Lever) -> Facts {
     let mut truth = turned(&case.truth, lever, case.visit.at);
     let Turn::Sensor(_, set) = &lever.turn else { return truth };

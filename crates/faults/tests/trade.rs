@@ -193,7 +193,7 @@ fn a_lever_taken_makes_more_zones_right_within_a_month_as_foretold() {
                 all += 1;
                 with += usize::from(looks == Looks::Right);
                 without += usize::from(left == Looks::Right);
-                // Rain that nobody foretold makes a zone wetter, never drier.
+                // Rain that nobody forecast makes a zone wetter, never drier.
                 as_told += usize::from(looks >= told.looks || told.looks == Looks::Wet);
             }
         }

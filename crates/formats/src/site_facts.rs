@@ -17,7 +17,7 @@ const AHEAD_DAYS: i32 = 70;
 
 impl SiteFile {
     /// Its facts: its settings count for all days unless the log has versions, its sensors read the
-    /// record as they would have hung in it.
+    /// record as they would have been in it.
     #[must_use]
     pub fn facts(&self, tz: TimeZone, climate: impl Into<Arc<Climate>>, log: LogFile, last: Date) -> Facts {
         let (file, climate) = (self, climate.into());

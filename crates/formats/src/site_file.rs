@@ -131,7 +131,7 @@ struct PlaceDto {
 struct ControllerDto {
     /// From 1, its own at the site.
     number: u8,
-    /// Where it hangs.
+    /// Where it is installed.
     place: String,
     card: CardDto,
     /// What it is set to; leave out when unknown.

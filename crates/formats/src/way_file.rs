@@ -149,7 +149,7 @@ enum ChangeDto {
     HoldDays(u8),
     /// On bypass between two days, both included.
     Bypassed { from: String, to: String },
-    /// It hangs under an eave, or in shade.
+    /// It is installed under an eave, or in shade.
     Misplaced(Code<Spot>),
 }
 

@@ -50,7 +50,7 @@ impl NightState {
 pub struct Night {
     /// Number of the controller.
     pub number: u8,
-    /// Where it hangs.
+    /// Where it is installed.
     pub place: String,
     /// Whether it is right.
     pub state: NightState,
@@ -67,7 +67,7 @@ pub struct Call {
     pub slot: i32,
     /// The controller.
     pub controller_id: i64,
-    /// Where it hangs.
+    /// Where it is installed.
     pub place: String,
     /// Program, or empty for the whole controller.
     pub program: String,

@@ -22,7 +22,7 @@ pub struct SensorRecord {
     pub site_id: SiteKey,
     /// Version shown.
     pub version: i32,
-    /// When it was hung.
+    /// When it was installed.
     pub installed_on: Date,
     /// Whether what it reads counts as weather of the site.
     pub feeds_weather: bool,
@@ -241,7 +241,7 @@ pub(crate) fn insert_plan(
 }
 
 impl Snapshot<'_> {
-    /// The sensors of a site, in the order they were hung.
+    /// The sensors of a site, in the order they were installed.
     ///
     /// # Errors
     /// As any query.
@@ -317,7 +317,7 @@ impl Snapshot<'_> {
 }
 
 impl Change<'_> {
-    /// A sensor of the site that hangs.
+    /// A sensor of the site that is installed.
     pub(crate) fn own_sensor(&mut self, id: i64) -> Result<Option<SensorRecord>> {
         let site_id = self.site_id;
         Ok(current(self.connection, Which::One(id))?.pop().filter(|s| s.site_id == site_id))
@@ -386,7 +386,7 @@ impl Change<'_> {
         Ok(())
     }
 
-    /// Says when a sensor was hung; its upkeep counts from there. `false` when it is not of this site.
+    /// Says when a sensor was installed; its upkeep counts from there. `false` when it is not of this site.
     ///
     /// # Errors
     /// As any query.

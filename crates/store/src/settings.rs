@@ -202,7 +202,7 @@ impl Snapshot<'_> {
 }
 
 impl Change<'_> {
-    /// Whether a controller hangs at the site.
+    /// Whether a controller is installed at the site.
     fn has_controller(&mut self, id: i64) -> Result<bool> {
         let of_site = controllers::table
             .find(id)

@@ -252,7 +252,7 @@ impl Snapshot<'_> {
 
 impl Store {
     /// Creates a site with its controllers, their settings, its ordinances and zones; returns its
-    /// identity. Its sensors were hung today.
+    /// identity. Its sensors were installed today.
     ///
     /// # Errors
     /// As any query; nothing is stored then.

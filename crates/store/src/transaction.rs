@@ -60,7 +60,7 @@ pub enum Subject {
     Ordinance,
     /// A sensor.
     Sensor,
-    /// When a sensor was hung.
+    /// When a sensor was installed.
     InstallDate,
     /// What was done to a sensor.
     SensorEvent,
@@ -94,7 +94,7 @@ pub enum Subject {
     VisitPhoto,
     /// A visit.
     Visit,
-    /// A lever that was turned after a visit.
+    /// An adjustment that was turned after a visit.
     Lever,
     /// A tick.
     Tick,
@@ -149,7 +149,7 @@ impl Subject {
 
     // Long: one statement for each kind.
     /// The statement that takes one back (`$2` an instant) or lets it stand again (`$2` null): only where it
-    /// hangs under `$3`, a site or a thing of the site `$4`, and is not so already.
+    /// belongs under `$3`, a site or a thing of the site `$4`, and is not so already.
     fn take_back(self) -> Option<&'static str> {
         Some(match self {
             Self::Zone => {

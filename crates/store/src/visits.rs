@@ -1,4 +1,4 @@
-//! Visits: what was entered on a day at a site, photographs, levers that were turned after it.
+//! Visits: what was entered on a day at a site, photographs, adjustments that were turned after it.
 
 use crate::schema::{users, visit_entries, visit_levers, visit_photos, visits};
 use crate::scope::SiteKey;
@@ -24,7 +24,7 @@ pub struct VisitRecord {
     pub on: Date,
     /// Who began it.
     pub begun_by: String,
-    /// When to look again, once a lever was turned.
+    /// When to look again, once an adjustment was turned.
     pub look_again: Option<Date>,
 }
 
@@ -115,7 +115,7 @@ pub struct NewPhoto<'a> {
     pub size: (i32, i32),
 }
 
-/// A lever that was turned.
+/// An adjustment that was turned.
 #[derive(Debug, Clone, PartialEq)]
 pub struct LeverRecord {
     /// Its visit.
@@ -126,7 +126,7 @@ pub struct LeverRecord {
     pub cause: String,
     /// What was done.
     pub words: String,
-    /// What was foretold.
+    /// What was forecast.
     pub foretold: Value,
     /// When to look again.
     pub look_again: Date,
@@ -136,7 +136,7 @@ pub struct LeverRecord {
     pub said_at: Timestamp,
 }
 
-/// A lever to be noted.
+/// An adjustment to be noted.
 #[derive(Debug, Clone, Copy)]
 pub struct NewLever<'a> {
     /// Short name.
@@ -145,7 +145,7 @@ pub struct NewLever<'a> {
     pub cause: &'a str,
     /// What was done.
     pub words: &'a str,
-    /// What was foretold.
+    /// What was forecast.
     pub foretold: &'a Value,
     /// When to look again.
     pub look_again: Date,
@@ -289,7 +289,7 @@ impl Snapshot<'_> {
         Ok(row.and_then(|(jpeg, file)| jpeg.map(Picture::Jpeg).or(file.map(Picture::File))))
     }
 
-    /// Levers that were turned at a site, newest first.
+    /// Adjustments that were turned at a site, newest first.
     ///
     /// # Errors
     /// As any query.
@@ -430,7 +430,7 @@ impl Change<'_> {
         Ok(id)
     }
 
-    /// Notes that a lever was turned, and when to look again.
+    /// Notes that an adjustment was turned, and when to look again.
     ///
     /// # Errors
     /// As any query.

@@ -1,4 +1,4 @@
-//! `diagnose`: the likely causes of what a visit found, and which lever to turn, as JSON.
+//! `diagnose`: the likely causes of what a visit found, and which adjustment to make, as JSON.
 
 use super::at_work::{at_work, climate, future_notes, site, weather_notes};
 use super::weather::Options;

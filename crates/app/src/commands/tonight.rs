@@ -32,7 +32,7 @@ pub struct Args {
     /// Number of the controller, where the site has several.
     #[arg(long, default_value_t = 1)]
     controller: u8,
-    /// What is foretold, as the weather room gives it (daily CSV, wind at 2 m).
+    /// What is forecast, as the weather room gives it (daily CSV, wind at 2 m).
     #[arg(long)]
     forecast: Option<String>,
     /// Logged runs, readings, meter and earlier settings (JSON; see `schema log`).

@@ -29,7 +29,7 @@ pub const PEOPLE: [(&str, &str, Role); 3] =
 
 /// Which of the generator's gauges the valley has.
 const VALLEY_GAUGE: u64 = 9;
-/// The day on which the demo's sensors were hung: a battery is overdue by its evening.
+/// The day on which the demo's sensors were installed: a battery is overdue by its evening.
 const HUNG: Date = date(2025, 11, 20);
 /// The day of the slip.
 const SLIP: Date = date(2025, 8, 20);

@@ -573,3 +573,18 @@ fn a_server_that_lives_says_so_and_a_head_is_answered_like_its_page() {
     }
     assert_eq!(person.request("HEAD", "/no/such/page").status, 404);
 }
+
+#[test]
+fn addresses_from_before_lead_on_for_good() {
+    let server = Server::start(true);
+    let person = Person::signed_in(&server, "bram");
+    for (before, now) in [
+        ("/sites/1/boxes/1", "/sites/1/controllers/1"),
+        ("/sites/1/boxes/1/sheet?night=2026-07-14", "/sites/1/controllers/1/sheet?night=2026-07-14"),
+        ("/sites/1/boxes", "/sites/1/controllers"),
+    ] {
+        let answer = person.get(before);
+        assert_eq!((answer.status, answer.headers["location"].as_str()), (308, now), "{before}");
+    }
+    assert_eq!(person.get("/sites/1/today?box=1").status, 200, "a query as it was before is read");
+}

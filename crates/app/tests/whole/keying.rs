@@ -148,8 +148,8 @@ async fn the_plan_is_drawn_with_the_pointer_and_with_keys_alone() {
     let before = of(page.script(&line("sensor")).await);
     // Pulled by the pointer: the sensor's line moves, and it says what its place gains or loses.
     page.script(
-        "const mark = document.querySelector('.thing.sensor circle.mark'); const controller = mark.getBoundingClientRect();\
-         const at = (type, target, dx, dy) => target.dispatchEvent(new PointerEvent(type, { bubbles: true, button: 0, clientX: controller.left + 4 + dx, clientY: controller.top + 4 + dy }));\
+        "const mark = document.querySelector('.thing.sensor circle.mark'); const rect = mark.getBoundingClientRect();\
+         const at = (type, target, dx, dy) => target.dispatchEvent(new PointerEvent(type, { bubbles: true, button: 0, clientX: rect.left + 4 + dx, clientY: rect.top + 4 + dy }));\
          at('pointerdown', mark, 0, 0); at('pointermove', document, 60, -20); at('pointerup', document, 120, -50);",
     )
     .await;

@@ -126,7 +126,7 @@ fn thirty_wrong_passwords_at_once_are_answered_and_the_right_one_still_opens() {
 }
 
 #[test]
-fn several_servers_count_failed_sign_ins_together_and_the_find_controller_asks_the_server() {
+fn several_servers_count_failed_sign_ins_together_and_the_search_asks_the_server() {
     let first = Server::start(true);
     let second = first.beside();
     let store = first.store();

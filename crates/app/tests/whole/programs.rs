@@ -191,8 +191,8 @@ async fn a_start_moves_by_arrow_key_and_by_dragging() {
     assert_eq!(starts().await, "00:01", "a step of this controller");
     // Drag by a twelfth of the day's width: two hours.
     page.script(
-        "const pass = document.querySelector(\".pass[data-program='0']\"); const controller = pass.getBoundingClientRect();\
-         const x = controller.left + 4; const y = controller.top + 4; const wide = pass.ownerSVGElement.getBoundingClientRect().width;\
+        "const pass = document.querySelector(\".pass[data-program='0']\"); const rect = pass.getBoundingClientRect();\
+         const x = rect.left + 4; const y = rect.top + 4; const wide = pass.ownerSVGElement.getBoundingClientRect().width;\
          const at = (type, target, dx) => target.dispatchEvent(new PointerEvent(type, { bubbles: true, button: 0, clientX: x + dx, clientY: y }));\
          at('pointerdown', pass, 0); at('pointermove', document, wide / 24); at('pointermove', document, wide / 12); at('pointerup', document, wide / 12);",
     )

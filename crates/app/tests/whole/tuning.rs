@@ -1,4 +1,4 @@
-//! Visits, what they come to, levers, ticks and the logbook: by form, by command, and on a phone without a network.
+//! Visits, what they come to, adjustments, ticks and the logbook: by form, by command, and on a phone without a network.
 
 use super::browser::{Browser, Page};
 use super::cli::{run, stderr, stdout};
@@ -183,7 +183,7 @@ fn a_lever_makes_a_version_and_what_is_keyed_in_is_what_the_account_takes() {
     if after == first {
         return;
     }
-    // Every lever stands in the last version: none undid another.
+    // Every adjustment stands in the last version: none undid another.
     let history = bram.get("/sites/1/controllers/1/history").text;
     assert!(history.matches("after a visit:").count() >= usize::try_from(after - first).unwrap());
     let last =

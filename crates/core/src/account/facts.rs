@@ -122,7 +122,7 @@ impl Facts {
             .find(|(zone, _)| (zone.controller_number, zone.number) == (controller_number, station))
     }
 
-    /// A controller where it hangs, as it is from a date on.
+    /// A controller as installed, as it is from a date on.
     #[must_use]
     pub fn installation(&self, own: &ControllerFacts, from: Date) -> Installation {
         let zones: Vec<_> = self.zones.iter().map(|(zone, _)| zone.clone()).collect();

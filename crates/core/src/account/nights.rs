@@ -46,7 +46,7 @@ pub enum Barred {
         expected: Celsius,
         /// The set point.
         set_point: Celsius,
-        /// A service foretold it; else it is the minimum of the last night.
+        /// A service forecast it; else it is the minimum of the last night.
         foretold: bool,
     },
     /// The ground was frozen today: its mean temperature was at or below nought.
@@ -235,7 +235,7 @@ fn rain_ends((climate, tz): (&Climate, &TimeZone), date: Date) -> Timestamp {
     last.map_or_else(|| instant(date, RAIN_BY, tz), |from| from + SignedDuration::from_hours(1))
 }
 
-/// The lowest temperature that is expected of the night that begins on a date, and whether it was foretold. Without a
+/// The lowest temperature that is expected of the night that begins on a date, and whether it was forecast. Without a
 /// forecast it is that of the last night: on the evening of a clear spell the morning before is the best guess (our
 /// stated rule).
 #[must_use]

@@ -186,7 +186,7 @@ impl SkyHours {
         self
     }
 
-    /// The same as it is foretold from a date on: expected ET0, and no rain. Days after it that were recorded
+    /// The same as it is forecast from a date on: expected ET0, and no rain. Days after it that were recorded
     /// meanwhile are not looked at.
     #[must_use]
     pub fn foretold_from(mut self, climate: &Climate, date: Date) -> Self {

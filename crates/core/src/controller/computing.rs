@@ -29,7 +29,7 @@ pub enum Input {
 }
 
 impl Input {
-    /// All, in the order in which they are keyed.
+    /// All, in the order in which they are programmed.
     pub const ALL: [Self; 10] = [
         Self::Rate,
         Self::Plants,

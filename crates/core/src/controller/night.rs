@@ -3,7 +3,7 @@
 //!
 //! A program repeats all of its zones at each start. So zones with the same number of cycles
 //! share a program, and each pass over the programs (most cycles first) waits until every zone in
-//! it has soaked. Any controller with a few programs and starts can be keyed with the result.
+//! it has soaked. Any controller with a few programs and starts can be set to it.
 
 use crate::controller::Card;
 use crate::ground::application::Cycles;
@@ -73,7 +73,7 @@ pub struct Layout {
     pub built_in: bool,
 }
 
-/// What a controller can be keyed with for a night.
+/// What a controller can be set to for a night.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Keying {
     /// Programs.
@@ -110,7 +110,7 @@ impl Keying {
         }
     }
 
-    /// The cycles that come nearest to what a zone asks and that can be keyed: run times in the controller's step, none
+    /// The cycles that come nearest to what a zone asks and that can be set: run times in the controller's step, none
     /// longer than it allows, and none longer than was asked where water would run off.
     #[must_use]
     pub fn keyed(&self, asked: Cycles) -> Cycles {

@@ -1,4 +1,4 @@
-//! A controller where it hangs: its card, the zones wired to it with what they need, the hours, the law
+//! A controller as installed: its card, the zones wired to it with what they need, the hours, the law
 //! and the supply. Checks, planner and drawings all start from it.
 
 pub mod key_in;
@@ -98,7 +98,7 @@ pub struct Elsewhere {
     pub flow: LitresPerMinute,
 }
 
-/// A controller where it hangs.
+/// A controller as installed.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Installation {
     /// What the controller can hold.

@@ -28,7 +28,7 @@ pub const REST_HOURS: f64 = 6.0;
 const MOST_NOISE: f64 = 1.0;
 /// Fall in an hour that no soil drains, points: the probe came out.
 const FALLS_OUT: f64 = 12.0;
-/// Below this a probe hangs in the air, percent by volume.
+/// Below this a probe is in the air, percent by volume.
 const AIR_PCT: f64 = 3.0;
 /// Step in which a threshold is set, points.
 pub const THRESHOLD_STEP: f64 = 0.5;

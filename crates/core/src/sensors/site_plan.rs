@@ -77,7 +77,7 @@ impl Arc {
     }
 }
 
-/// A controller where it hangs.
+/// A controller as installed.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct ControllerSpot {
     /// Its number.

@@ -39,7 +39,7 @@ pub enum UnitSystem {
 pub struct Controller {
     /// Its number at the site, from 1.
     pub number: u8,
-    /// Where it hangs.
+    /// Where it is installed.
     pub place: String,
     /// What it can hold.
     pub card: crate::controller::Card,

@@ -217,7 +217,7 @@ fn sensors(way: &TrialWay, facts: &Facts, own: &mut ControllerFacts, (read, unti
     }
 }
 
-/// A sensor as installed, or hung elsewhere or set otherwise; `None` when it is not there.
+/// A sensor as installed, or installed elsewhere or set otherwise; `None` when it is not there.
 fn changed(
     hung: &SensorFacts,
     changes: &[Change],

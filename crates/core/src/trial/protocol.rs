@@ -237,7 +237,7 @@ pub struct Report {
     pub period: (Date, Date),
     /// Rain and reference ET of it.
     pub weather: (Millimetres, Millimetres),
-    /// The daily balance first, then the other schools that fit.
+    /// The daily balance first, then the other strategies that fit.
     pub ways: Vec<WayReport>,
 }
 
@@ -299,7 +299,7 @@ pub fn facts(climate: Climate, station: Station, longitude_deg: f64, tz: &TimeZo
 }
 
 /// The report over a period: one that was asked for, else the first that has the weather. Beside the daily balance
-/// stand what Today would advise, and schools of the planner under the names that lists give them.
+/// stand what Today would advise, and strategies of the planner under the names that lists give them.
 ///
 /// # Errors
 /// When no period has the weather that is asked for, or the daily balance cannot be tried.
@@ -321,7 +321,7 @@ pub fn report(
     let schools = schools.iter().filter(|(school, _)| *school != Strategy::SoilBalance);
     let schools = schools.map(|(school, name)| way(name, Schedule::School(*school)));
     let others = core::iter::once(way("as-advised", Schedule::AsAdvised)).chain(schools);
-    // A school that no night of the controller holds is no way to list.
+    // A strategy that no night of the controller holds is no way to list.
     ways.extend(others.filter_map(|other| one(facts, &other, period).ok()));
     Ok(Report { period, weather, ways })
 }

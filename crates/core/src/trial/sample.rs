@@ -64,7 +64,7 @@ pub enum NoSample {
 /// # Errors
 /// When the record is too short for it.
 pub fn pick(sample: Sample, climate: &Arc<Climate>, tz: &TimeZone) -> Result<Picked, NoSample> {
-    // Recorded days are tried; what is foretold is no part of them.
+    // Recorded days are tried; what is forecast is no part of them.
     let bare = || match climate.forecast().next() {
         Some(_) => Arc::new(Climate::clone(climate).with_forecast(&[])),
         None => Arc::clone(climate),

@@ -33,7 +33,7 @@ pub struct Space {
     pub thresholds: bool,
     /// Run times, zone by zone.
     pub minutes: bool,
-    /// Which zones share a program, with the days and starts that the schools of the planner give them.
+    /// Which zones share a program, with the days and starts that the strategies of the planner give them.
     pub grouping: bool,
 }
 

@@ -6,7 +6,7 @@ use crate::advice::rain_replay::steps;
 use crate::quantity::units::Millimetres;
 use crate::sensors::{Release, Sense};
 
-/// How a sensor hangs in a trial.
+/// How a sensor is installed in a trial.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub enum Installed {
     /// As it does at the site.

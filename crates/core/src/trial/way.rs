@@ -64,7 +64,7 @@ pub enum Change {
     Release(Release),
     /// On bypass between two days, both included.
     Bypassed(Date, Date),
-    /// It hangs elsewhere.
+    /// It is installed elsewhere.
     Misplaced(Spot),
 }
 
@@ -161,7 +161,7 @@ pub enum Refusal {
         /// The controller.
         controller_number: u8,
     },
-    /// No controller hangs there.
+    /// No controller is installed there.
     NoController {
         /// The controller.
         controller_number: u8,
@@ -173,7 +173,7 @@ pub enum Refusal {
         /// What is wrong.
         message: String,
     },
-    /// The school fits no night of the controller.
+    /// The strategy fits no night of the controller.
     NoPlan {
         /// The controller.
         controller_number: u8,

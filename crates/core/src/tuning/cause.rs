@@ -271,7 +271,7 @@ pub enum Evidence {
     Covered,
     /// Heads spray the sensor.
     Sprayed,
-    /// The sensor was looked at and hangs free.
+    /// The sensor was looked at and is installed in the open.
     HangsFree,
     /// The sensor holds, and by the record it should not.
     HoldsTooLong {
@@ -360,7 +360,7 @@ pub enum Settle {
     WatchCycle,
     /// Read the controller, program by program.
     ReadController,
-    /// Look at the sensor where it hangs.
+    /// Look at the sensor as installed.
     LookAtSensor,
     /// Pour water on the sensor and time how long it holds.
     TripTest,

@@ -12,8 +12,8 @@ use crate::quantity::units::{Millimetres, MillimetresPerHour};
 use crate::sensors::Sense;
 use crate::site::Zone;
 
-/// The facts with what the causes say of them. The cause that a lever puts right by hand is left out: the forecast with
-/// the lever is of the site without it.
+/// The facts with what the causes say of them. The cause that an adjustment puts right by hand is left out: the forecast with
+/// the adjustment is of the site without it.
 #[must_use]
 pub fn as_diagnosed(facts: &Facts, visit: &Visit, causes: &[&Suspicion], lever: Option<&Lever>) -> Facts {
     let mut facts = facts.clone();

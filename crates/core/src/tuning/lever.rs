@@ -1,4 +1,4 @@
-//! Levers: one change for each likely cause, in the steps of the controller, and what not to touch.
+//! Adjustments: one change for each likely cause, in the steps of the controller, and what not to touch.
 
 use super::Diagnosis;
 use super::cause::{Cause, Evidence, Suspicion};
@@ -33,7 +33,7 @@ const SOON_DAYS: i32 = 7;
 /// Days after another change until it shows (common practice: one to two weeks).
 const LATER_DAYS: i32 = 14;
 
-/// The levers of a diagnosis, in the order in which to turn them. Only the first that concerns a zone is offered: one
+/// The adjustments of a diagnosis, in the order in which to make them. Only the first that concerns a zone is offered: one
 /// thing at a time, then look again (common practice).
 #[must_use]
 pub fn levers(facts: &Facts, account: &SiteAccount, visit: &Visit, found: &Diagnosis) -> Vec<Lever> {
@@ -91,7 +91,7 @@ pub(super) fn trials(
     .collect()
 }
 
-/// A controller with what its checks find, made once however many levers ask.
+/// A controller with what its checks find, made once however many adjustments ask.
 struct ControllerChecks<'p> {
     own: &'p ControllerPicture<'p>,
     checked: OnceCell<Checked<'p>>,
@@ -107,7 +107,7 @@ impl<'p> ControllerChecks<'p> {
     }
 }
 
-/// Everything that a lever is made of.
+/// Everything that an adjustment is made of.
 struct Making<'p, 'a> {
     picture: &'p Picture<'a>,
     suspicion: &'p Suspicion,
@@ -539,7 +539,7 @@ impl<'p, 'a> Making<'p, 'a> {
     }
 }
 
-/// The facts of a site with a lever turned from an instant on.
+/// The facts of a site with an adjustment turned from an instant on.
 #[must_use]
 pub fn turned(facts: &Facts, lever: &Lever, at: jiff::Timestamp) -> Facts {
     let mut facts = facts.clone();

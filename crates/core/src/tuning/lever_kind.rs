@@ -1,4 +1,4 @@
-//! What a lever is: what is changed, from what to what, and how.
+//! What an adjustment is: what is changed, from what to what, and how.
 
 use super::cause::Cause;
 use crate::controller::schedule::{Days, Settings};
@@ -8,7 +8,7 @@ use crate::quantity::units::Millimetres;
 use crate::sensors::Sensor;
 use jiff::civil::Date;
 
-/// Which lever.
+/// Which adjustment.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub enum LeverCode {
     /// Mend what is broken; no setting.
@@ -41,7 +41,7 @@ pub enum LeverCode {
     EtFull,
 }
 
-/// What a lever stands at, or is turned to.
+/// What an adjustment stands at, or is turned to.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub enum Amount {
     /// Nothing that has a number.
@@ -66,7 +66,7 @@ pub enum Amount {
     Holds(bool),
 }
 
-/// The settings that a lever makes.
+/// The settings that an adjustment makes.
 #[derive(Debug, Clone, PartialEq)]
 pub enum Turn {
     /// None: it is done by hand.
@@ -88,7 +88,7 @@ pub struct ProgramPercentage {
     pub to: Percentage,
 }
 
-/// A lever.
+/// An adjustment.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Lever {
     /// Which.
@@ -111,7 +111,7 @@ pub struct Lever {
     pub to: Amount,
     /// What that makes of the settings.
     pub turn: Turn,
-    /// Zones of the same controller that are right and must not be touched: those that another lever would change too.
+    /// Zones of the same controller that are right and must not be touched: those that another adjustment would change too.
     pub leave: Vec<u16>,
     /// When to look again.
     pub look_again: Date,

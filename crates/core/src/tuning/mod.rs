@@ -1,4 +1,4 @@
-//! Tuning: one to two weeks after a set-up somebody looks, and it is decided which lever to turn.
+//! Tuning: one to two weeks after a set-up somebody looks, and it is decided which adjustment to make.
 //!
 //! A visit ([`Visit`]) is what was seen. [`diagnose`] lays it beside the account and ranks a closed list of causes,
 //! each with what speaks for and against it and what would settle it. [`levers`] turns the likely ones into one
@@ -121,18 +121,18 @@ pub fn diagnose(facts: &Facts, account: &SiteAccount, visit: &Visit) -> Diagnosi
     Diagnosis { causes, chosen, contradictions, doubtful, gets, middle }
 }
 
-/// A lever with what it does to every zone in the next two and four weeks.
+/// An adjustment with what it does to every zone in the next two and four weeks.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Proposed {
-    /// The lever.
+    /// The adjustment.
     pub lever: Lever,
     /// As the controllers stand.
     pub as_is: [Vec<ZoneOutlook>; 2],
-    /// With the lever turned.
+    /// With the adjustment turned.
     pub turned: [Vec<ZoneOutlook>; 2],
 }
 
-/// Days that a lever's effect is foretold for: two weeks and four.
+/// Days that an adjustment's effect is forecast for: two weeks and four.
 pub const OUTLOOK_DAYS: [i32; 2] = [14, 28];
 
 /// What a visit comes to, and what to do.
@@ -140,20 +140,20 @@ pub const OUTLOOK_DAYS: [i32; 2] = [14, 28];
 pub struct Decision {
     /// The causes.
     pub diagnosis: Diagnosis,
-    /// The levers, in the order in which to turn them.
+    /// The adjustments, in the order in which to make them.
     pub levers: Vec<Proposed>,
     /// Changes to try beside a measurement, at zones that look dry and should not.
     pub trials: Vec<TrialChange>,
     /// Where nothing is proposed: zones that are expected to dry out in the next two weeks as everything is set.
     pub stress_ahead: Vec<ZoneOutlook>,
-    /// When to look again: as early as the first lever asks, else in four weeks.
+    /// When to look again: as early as the first adjustment asks, else in four weeks.
     pub look_again: Date,
 }
 
 /// Days until the next look when nothing is wrong.
 const ALL_WELL_DAYS: i32 = 28;
 
-/// Diagnoses a visit and forecasts what each lever does, by the diagnosis' own parameters. A lever is offered only where
+/// Diagnoses a visit and forecasts what each adjustment does, by the diagnosis' own parameters. An adjustment is offered only where
 /// zones that are off come nearer to their need by it and none that is right leaves. The account must be that of the site
 /// up to the visit.
 #[must_use]
@@ -163,7 +163,7 @@ pub fn decide(facts: &Facts, account: &SiteAccount, visit: &Visit) -> Decision {
     let trials = lever::trials(facts, account, visit, &diagnosis);
     let date = visit.at.to_zoned(facts.tz.clone()).date();
     let told = |facts: &Facts| OUTLOOK_DAYS.map(|days| outlook(facts, account, date, days));
-    // What was set after the visit, a lever of it perhaps, is no part of what was forecast.
+    // What was set after the visit, an adjustment of it perhaps, is no part of what was forecast.
     let mut facts = Cow::Borrowed(facts);
     if facts.controllers.iter().any(|b| b.versions.iter().any(|(since, _)| *since > visit.at)) {
         let controllers = facts.to_mut().controllers.iter_mut();

@@ -11,7 +11,7 @@ use super::visit::{Looks, Sign};
 use crate::quantity::ratio::Share;
 use std::collections::{BTreeMap, BTreeSet};
 
-/// Odds of a look that is as foretold, next to it, and opposite to it: logarithms of 0.85, 0.12, 0.03.
+/// Odds of a look that is as forecast, next to it, and opposite to it: logarithms of 0.85, 0.12, 0.03.
 const AS_TOLD: f64 = -0.16;
 const NEXT_TO: f64 = -2.12;
 const OPPOSITE: f64 = -3.51;
@@ -156,7 +156,7 @@ fn speaks(case: &Case, picture: &Picture<'_>, facts: &[Fact]) -> bool {
     facts.iter().any(|fact| case.explains_fact(fact.id)) || case.looks.iter().any(foretells)
 }
 
-/// What a look costs a story that foretold another.
+/// What a look costs a story that forecast another.
 fn odds(seen: Looks, told: Looks) -> f64 {
     match (seen, told) {
         (a, b) if a == b => AS_TOLD,
@@ -190,7 +190,7 @@ pub(super) fn weigh(picture: &Picture<'_>, facts: &[Fact], cases: Vec<Case>) -> 
         }
         add_looks(case, picture);
     }
-    // Somebody who says that a zone is off is told what it may be, before a lever is turned for it.
+    // Somebody who says that a zone is off is told what it may be, before an adjustment is turned for it.
     if let Some(case) = all.iter_mut().find(|c| off && c.cause == Cause::NothingWrong) {
         case.score -= TOLD_OFF;
     }

@@ -77,7 +77,7 @@ pub struct Climate {
     /// Rain of days whose temperatures are missing: it fell all the same.
     rain_alone: BTreeMap<Date, Millimetres>,
     rain_hours: RainHours,
-    /// What was foretold, with its ET0; it is no record, and never counts as fallen.
+    /// What was forecast, with its ET0; it is no record, and never counts as fallen.
     foretold: BTreeMap<Date, (Foretold, Millimetres)>,
     /// Monthly rain to expect when the days are not those that it was found from.
     normal_rain: Option<ByMonth<Millimetres>>,
@@ -199,7 +199,7 @@ impl Climate {
         Self { rain_hours, ..self }
     }
 
-    /// The same with what was foretold of days, in place of what was foretold before.
+    /// The same with what was forecast of days, in place of what was forecast before.
     #[must_use]
     pub fn with_forecast(self, days: &[Foretold]) -> Self {
         let year = StationYear::of(&self.station);
@@ -210,13 +210,13 @@ impl Climate {
         Self { foretold: days.iter().map(with_et0).collect(), ..self }
     }
 
-    /// What was foretold of a day, if anything was.
+    /// What was forecast of a day, if anything was.
     #[must_use]
     pub fn foretold(&self, date: Date) -> Option<&Foretold> {
         self.foretold.get(&date).map(|(day, _)| day)
     }
 
-    /// Every day of which something was foretold, in order.
+    /// Every day of which something was forecast, in order.
     pub fn forecast(&self) -> impl DoubleEndedIterator<Item = &Foretold> {
         self.foretold.values().map(|(day, _)| day)
     }

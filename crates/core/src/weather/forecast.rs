@@ -3,10 +3,10 @@
 use super::DayWeather;
 use crate::quantity::units::{Celsius, Millimetres};
 
-/// Rain foretold of a day from which it is called likely (our stated rule: less hardly reaches the roots).
+/// Rain forecast of a day from which it is called likely (our stated rule: less hardly reaches the roots).
 pub const LIKELY_RAIN: Millimetres = Millimetres::from_mm(2.0);
 
-/// A day as it was foretold.
+/// A day as it was forecast.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Foretold {
     /// What was last said of it; wind at 2 m.

@@ -29,7 +29,7 @@ pub struct NightRow {
     pub site: String,
     /// Number of the controller.
     pub number: u8,
-    /// Where it hangs.
+    /// Where it is installed.
     pub place: String,
     /// Whether it is right.
     pub state: NightState,

@@ -90,7 +90,7 @@ pub(super) fn of_sources(
     Ok(foretold.into_values().collect())
 }
 
-/// A day that was foretold before it began keeps what was said of its night then.
+/// A day that was forecast before it began keeps what was said of its night then.
 const KEEP: &str = "
     INSERT INTO weather_forecasts AS f (source_id, date, said_at, tmin_ahead_c, tmin_c, tmax_c, dew_point_c,
         rh_min_pct, rh_max_pct, vapour_pressure_kpa, solar_mj_m2, wind_m_s, rain_mm)

@@ -42,7 +42,7 @@ pub struct SiteWeather {
     pub normals: Option<TypedNormals>,
     /// Hours in which each source recorded rain, in the order of `sources`.
     pub rain_hours: Vec<RainHours>,
-    /// What is foretold, in order of date: of each day what the first source foretells that does.
+    /// What is forecast, in order of date: of each day what the first source foretells that does.
     pub forecast: Vec<Foretold>,
 }
 

@@ -28,7 +28,7 @@ const KEPT: i64 = 40;
 pub struct ServiceSettings {
     /// Address of what was measured; empty: it tells none.
     pub measured: String,
-    /// Address of what is foretold; empty: it tells none.
+    /// Address of what is forecast; empty: it tells none.
     pub foretold: String,
     /// Minutes between two askings, 10 to 1440.
     pub every_min: i32,
@@ -52,7 +52,7 @@ pub struct Service {
 /// What a service answered.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Answer {
-    /// Of what is foretold, else of what was measured.
+    /// Of what is forecast, else of what was measured.
     pub foretold: bool,
     /// When it was asked.
     pub asked_at: Timestamp,
@@ -75,7 +75,7 @@ pub struct Answer {
 /// An answer on its way into the record or the forecast.
 #[derive(Debug, Clone, Copy)]
 pub struct Heard<'a> {
-    /// Of what is foretold.
+    /// Of what is forecast.
     pub foretold: bool,
     /// How long it took.
     pub took: std::time::Duration,
@@ -270,7 +270,7 @@ impl Store {
     }
 
     /// Takes an answer into the record, or into the forecast, and notes it. What it does not hold stays as it was; what
-    /// lies ahead of the clock was not measured, and what lies behind it is not foretold. Returns how many days are other
+    /// lies ahead of the clock was not measured, and what lies behind it is not forecast. Returns how many days are other
     /// than they were.
     ///
     /// # Errors

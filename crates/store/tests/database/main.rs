@@ -112,7 +112,7 @@ fn file(name: &str, zones: Vec<Zone>) -> SiteFile {
     }
 }
 
-/// The day on which the sensors of a file were hung.
+/// The day on which the sensors of a file were installed.
 const TODAY: Date = date(2026, 7, 14);
 
 /// A change of a site that is there.

@@ -211,7 +211,7 @@ fn what_a_service_says_of_days_that_are_not_over_is_not_measured_and_it_knows_no
     // Hours up to noon, and some to come.
     assert_eq!(answer(store, source, false, Ok((&[], &hours("2026-07-13T22:00:00Z", 20)))), 1);
     assert_eq!((last().until, last().by_day), (midnight("2026-07-14T10:00:00Z"), false));
-    // What is foretold is known ahead.
+    // What is forecast is known ahead.
     assert_eq!(answer(store, source, true, Ok((&ahead, &[]))), 2);
     assert_eq!(last().until, midnight("2026-07-15T22:00:00Z"));
 }

@@ -2,7 +2,7 @@
 
 use upland_core::advice::planner::Strategy;
 
-/// A school by its name, and what it means.
+/// A strategy by its name, and what it means.
 pub(crate) fn strategy(strategy: Strategy) -> (&'static str, &'static str) {
     match strategy {
         Strategy::JustNeed => {

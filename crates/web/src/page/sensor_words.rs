@@ -168,7 +168,7 @@ pub(crate) fn refusal(refusal: Refusal) -> &'static str {
             "no flow-meter port and no two-wire path is free; a controller with one, or reading the meter by hand, would do"
         }
         Refusal::NoPort(SensorPort::Weather) => {
-            "no weather port and no two-wire path is free; set its percentage by hand each week from the call list, or use a switch"
+            "no weather port and no two-wire path is free; set its percentage manually each week from this week's calls, or use a switch"
         }
         Refusal::NoPort(_) => "no port of its kind is free",
     }
@@ -354,7 +354,7 @@ fn test_of(card: &SensorCard) -> (&'static str, &'static str) {
         ),
         Some(Sense::Flow) => (
             "The meter counts while the zone runs and stands still when it ends; the flow is near the learned one.",
-            "It counts nothing: polarity, direction of flow, or the constant keyed for another pipe size.",
+            "It counts nothing: polarity, direction of flow, or the constant entered for another pipe size.",
         ),
         Some(Sense::SoilMoisture) => (
             "Dry in the hand it allows watering; in a glass of water it skips the next window.",
@@ -462,7 +462,7 @@ pub(crate) fn conflict(conflict: Conflict) -> String {
         Conflict::RainButAllRoofed => "Every zone is under a roof: a rain sensor would only stop what no rain reaches.".into(),
         Conflict::WindButAllDrip => "Every zone is drip: wind carries nothing off.".into(),
         Conflict::RainTwice => "A rain hold and a percentage from another unit count the same rain twice; let the hold stand and keep rain out of the percentage.".into(),
-        Conflict::EtWithoutPort => "The controller takes no percentage from outside; set it by hand from the call list.".into(),
+        Conflict::EtWithoutPort => "The controller takes no percentage from outside; set it manually from this week's calls.".into(),
         Conflict::TwoOfOne(sense) => format!("Two units sense {}: each holds for the other.", sense.label()),
     }
 }

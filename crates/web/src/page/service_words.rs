@@ -37,7 +37,7 @@ pub(crate) struct Standing {
     pub words: String,
     /// Somebody must look.
     pub grave: bool,
-    /// Whose columns must be said: of what is foretold, or of what was measured.
+    /// Whose columns must be said: of what is forecast, or of what was measured.
     pub asks: Option<bool>,
 }
 

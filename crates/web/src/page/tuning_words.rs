@@ -1,4 +1,4 @@
-//! Causes, evidence and levers as sentences: for the pages and for the command.
+//! Causes, evidence and adjustments as sentences: for the pages and for the command.
 
 use crate::page::dates::Said;
 use crate::page::quantities::{counted, depth, plain, rate, short_date, span, volume};
@@ -231,8 +231,8 @@ impl<'a> Words<'a> {
         }
     }
 
-    /// A lever as a sentence: what to do.
-    // Long: a sentence for each kind of lever.
+    /// An adjustment as a sentence: what to do.
+    // Long: a sentence for each kind of adjustment.
     #[must_use]
     pub fn lever(&self, lever: &Lever) -> String {
         let place = self.place(lever.controller_number, lever.station, lever.sensor.as_deref());
@@ -305,7 +305,7 @@ impl<'a> Words<'a> {
         }
     }
 
-    /// ", program A" of a lever at one station: the programs in which its run time changes.
+    /// ", program A" of an adjustment at one station: the programs in which its run time changes.
     fn programs_of(&self, lever: &Lever) -> String {
         let number = lever.controller_number.unwrap_or(1);
         let settings = self.facts.of_controller(number).and_then(|b| b.versions.last()).map(|(_, s)| s);
@@ -376,7 +376,7 @@ impl<'a> Words<'a> {
         }
     }
 
-    /// What a lever does in so many weeks, in a sentence; nothing turned, nothing said.
+    /// What an adjustment does in so many weeks, in a sentence; nothing turned, nothing said.
     #[must_use]
     pub fn effect(
         &self,
@@ -417,7 +417,7 @@ impl<'a> Words<'a> {
         format!("In {weeks} weeks without rain {}{more}{water}.", said.join(", "))
     }
 
-    /// Zones that a lever makes worse, as a sentence; empty when none.
+    /// Zones that an adjustment makes worse, as a sentence; empty when none.
     #[must_use]
     pub fn worse(&self, before: &[ZoneOutlook], after: &[ZoneOutlook]) -> String {
         let rank = |looks: Looks| u8::from(looks != Looks::Right);

@@ -114,7 +114,7 @@ impl SiteFacts {
         self.controllers.iter().map(|b| (b.number(), b.record.controller.place.clone())).collect()
     }
 
-    /// A controller by its number, else the first, with its place and card; an ordinary one where none hangs, so that
+    /// A controller by its number, else the first, with its place and card; an ordinary one where none is installed, so that
     /// zones that were never put on a controller are not lost.
     pub fn controller_or_ordinary(&self, wanted: Option<u8>) -> (Option<&SiteController>, &str, Card) {
         let found = self.controllers.iter().find(|b| wanted.is_none_or(|n| b.number() == n));

@@ -321,7 +321,7 @@ impl SensorStates {
         self.loaded.controllers.iter().find(|b| b.number() == number)
     }
 
-    /// The controller where it hangs, without the law: sensors ask nothing of it.
+    /// The controller as installed, without the law: sensors ask nothing of it.
     pub fn installation(&self, own: &SiteController) -> Installation {
         let zones: Vec<_> = self.loaded.zones.iter().map(|z| z.zone.clone()).collect();
         let of = (&own.record.controller.card, own.number());

@@ -54,10 +54,10 @@ impl School {
     }
 }
 
-/// What a school would have done on the record.
+/// What a strategy would have done on the record.
 #[derive(Debug, Clone, PartialEq)]
 pub struct SchoolResult {
-    /// The school.
+    /// The strategy.
     pub school: School,
     /// By zone, station first.
     pub zones: Vec<(u16, SeasonSum)>,
@@ -72,7 +72,7 @@ pub struct SchoolResult {
     pub litres: Option<Litres>,
 }
 
-/// Runs every school over recorded days, both ends included.
+/// Runs every strategy over recorded days, both ends included.
 #[must_use]
 pub fn schools(
     base: &Base,
@@ -109,7 +109,7 @@ fn runs_at_full(base: &Base, from: Date, to: Date) -> Vec<Vec<FullRun>> {
     out
 }
 
-/// Percentages of a school by date, one for each slot; a daily balance has none.
+/// Percentages of a strategy by date, one for each slot; a daily balance has none.
 fn percents(
     school: School,
     base: &Base,

@@ -1,4 +1,4 @@
-//! Checks of a controller's settings where it hangs: named findings with their weight, place, cost and,
+//! Checks of a controller's settings as installed: named findings with their weight, place, cost and,
 //! where there is one, the action that mends them.
 //!
 //! An action is only offered when it was tried: after it the finding is gone and the controller is no

@@ -66,7 +66,7 @@ fn minutes_of(mut spans: Vec<(u32, u32)>) -> u32 {
     })
 }
 
-/// Minutes a week that a school asks of a zone.
+/// Minutes a week that a strategy asks of a zone.
 fn weekly(zone: &WiredZone, share: f64, request: &Request<'_>) -> f64 {
     let need = zone.demand * 7.0;
     let net = match request.strategy.fixed_depth() {

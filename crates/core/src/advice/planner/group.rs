@@ -178,7 +178,7 @@ fn rare_enough(pattern: Pattern, zone: &WiredZone, all: &[Pattern]) -> Pattern {
     rarer.into_iter().find(|p| run_time(p) >= LEAST_RUN_MIN).cloned().unwrap_or(pattern)
 }
 
-/// The pattern a school wants for a zone out of those the controller can hold, fewest days first.
+/// The pattern a strategy wants for a zone out of those the controller can hold, fewest days first.
 fn wanted(
     strategy: Strategy,
     zone: &WiredZone,

@@ -1,7 +1,7 @@
 //! From need to a schedule: which zones share a program, on which days, for how long, in how many
 //! cycles, and when each start must be so that the night ends with the window.
 //!
-//! A [`Strategy`] is a school of watering. The planner is deterministic: the same controller, present
+//! A [`Strategy`] says how a schedule is planned. The planner is deterministic: the same controller, present
 //! settings and date give the same proposal. When nothing fits it says which limit binds and the
 //! smallest relaxations that would do.
 
@@ -28,7 +28,7 @@ use crate::quantity::units::{LitresPerMinute, Millimetres, Minutes};
 use jiff::ToSpan;
 use jiff::civil::{Date, Time};
 
-/// A school of watering.
+/// A strategy of watering.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Strategy {
     /// 25 mm once a week.
@@ -55,7 +55,7 @@ impl Strategy {
         if card.daily_run_times { Self::SoilBalance } else { Self::JustNeed }
     }
 
-    /// Waterings a week and the net depth of each that the school fixes; a zone that needs less gets its need.
+    /// Waterings a week and the net depth of each that the strategy fixes; a zone that needs less gets its need.
     fn fixed_depth(self) -> Option<(u32, Millimetres)> {
         match self {
             Self::DeepOnce => Some((1, Millimetres::from_mm(DEEP_WATERING_MM))),
@@ -111,7 +111,7 @@ impl Span {
 /// One way of making a plan.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 struct Attempt {
-    /// So many rhythms more frequent than the school asks for, which makes each night shorter.
+    /// So many rhythms more frequent than the strategy asks for, which makes each night shorter.
     steps: usize,
     /// Most waterings a day, for root zones that do not bear a whole one.
     waterings: u32,
@@ -130,7 +130,7 @@ pub struct Request<'a> {
     /// Its present settings: what is not about watering by need (lighting, pulses, pauses, master
     /// valve, off-season) is kept.
     pub present: &'a Settings,
-    /// The school.
+    /// The strategy.
     pub strategy: Strategy,
     /// First day.
     pub from: Date,
@@ -270,7 +270,7 @@ pub struct Proposal {
     pub without_need: Vec<u16>,
     /// The month whose demand the run times are made for.
     pub month: Month,
-    /// The zones run on more days than the school asks for, because its nights would be too long.
+    /// The zones run on more days than the strategy asks for, because its nights would be too long.
     pub more_days: bool,
 }
 
@@ -416,7 +416,7 @@ fn waterings_for(bears_days: f64) -> u32 {
 
 /// The ways in which a plan is tried, the best first.
 fn attempts(request: &Request<'_>) -> Vec<Attempt> {
-    // A school that is free in its days may take more of them to make each night shorter.
+    // A strategy that is free in its days may take more of them to make each night shorter.
     let most_steps = match request.strategy {
         Strategy::JustNeed | Strategy::SoilBalance => MOST_STEPS,
         Strategy::EveryDay | Strategy::DeepOnce | Strategy::DeepTwice => 0,

@@ -35,7 +35,7 @@ fn serious(installation: &Installation, settings: &Settings) -> Vec<String> {
         .collect()
 }
 
-/// As [`serious`], but that a school which fixes its depth may leave a thirsty zone short: then the checks say so.
+/// As [`serious`], but that a strategy which fixes its depth may leave a thirsty zone short: then the checks say so.
 fn serious_of(strategy: Strategy, installation: &Installation, settings: &Settings) -> Vec<String> {
     let deep = matches!(strategy, Strategy::DeepOnce | Strategy::DeepTwice);
     let mut found = serious(installation, settings);

@@ -1,8 +1,8 @@
 //! Tonight: what the controller will do, what each zone needs, and whether the one is right for the other.
 //!
-//! Needs (the "soil balance" school): a zone is due when its root zone has reached the refill point, or would pass
+//! Needs (the "soil balance" strategy): a zone is due when its root zone has reached the refill point, or would pass
 //! it tomorrow, and is then brought back to full, in what law, frost, off-season and window leave of the night, as
-//! this controller can be keyed. Where the zone stands comes from the account of the site up to this evening.
+//! this controller can be set. Where the zone stands comes from the account of the site up to this evening.
 
 mod laying;
 mod needs;

@@ -55,10 +55,10 @@ pub enum Notice {
     FreezeCaution {
         /// The lowest temperature that is expected.
         lowest: Celsius,
-        /// A service foretold it; else it is the minimum of the last night.
+        /// A service forecast it; else it is the minimum of the last night.
         foretold: bool,
     },
-    /// Rain is foretold for the day after the night.
+    /// Rain is forecast for the day after the night.
     RainLikely {
         /// That day.
         date: Date,

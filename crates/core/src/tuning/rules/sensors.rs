@@ -1,4 +1,4 @@
-//! What is wrong at a sensor: where it hangs, what it is set to, whom it holds and who does not listen.
+//! What is wrong at a sensor: as installed, what it is set to, whom it holds and who does not listen.
 
 use crate::account::running::{ControllerRun, Holder, SensorFacts};
 use crate::account::sensed::stands;
@@ -243,7 +243,7 @@ fn meter(case: &mut Case, picture: &Picture<'_>, more: bool) {
     }
 }
 
-/// Where it was looked at and hangs free, it is neither covered nor sprayed.
+/// Where it was looked at and is installed in the open, it is neither covered nor sprayed.
 fn hangs_free(case: &mut Case, shown: Option<bool>) {
     match shown {
         Some(true) => {}

@@ -15,7 +15,7 @@ use upland_core::sound::{SoundBase, sound_base};
 
 /// Weeks of the history.
 const WEEKS_BACK: i32 = 8;
-/// Days that the schools are run over: a year.
+/// Days that the strategies are run over: a year.
 const SCHOOL_DAYS: i32 = 364;
 
 /// How the figures are asked for.
@@ -37,7 +37,7 @@ pub(crate) struct Results {
     pub schools: Vec<SchoolResult>,
     /// What is wrong with the programs that have no percentage.
     pub wrong: Vec<Finding>,
-    /// Span of the record that the schools were run over.
+    /// Span of the record that the strategies were run over.
     pub span: Option<(Date, Date)>,
 }
 

@@ -131,7 +131,7 @@ async fn note_redo(
 async fn bring_back(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse, PageError> {
     let subject = crate::page::event_words::restorable(fields.get("subject")).ok_or(PageError::NotFound)?;
     let id: i64 = fields.get("id").parse().map_err(|_| PageError::NotFound)?;
-    // What hangs under a zone says under which; everything else hangs under the site.
+    // What belongs to a zone says to which; everything else belongs to the site.
     let under = fields.get("under").parse().unwrap_or(here.id());
     let back = here.change(move |change| change.take_back(subject, (under, id), None)).await?;
     let text =

@@ -25,7 +25,7 @@ struct Line {
     words: String,
     difference: Option<String>,
     zone: Option<(String, String)>,
-    /// Subject, identity and what it hangs under, where it can be brought back.
+    /// Subject, identity and what it belongs to, where it can be brought back.
     restore: Option<(String, i64, String)>,
 }
 

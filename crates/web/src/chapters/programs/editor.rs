@@ -46,7 +46,7 @@ pub(super) fn routes(config: &mut web::ServiceConfig) {
 /// Longest reason of a version, characters.
 pub(super) const LONGEST_REASON: usize = 300;
 
-/// The page that a chapter opens on: the first controller, or the form that hangs one.
+/// The page that a chapter opens on: the first controller, or the form that adds one.
 #[get("/sites/{id}/programs")]
 async fn first_controller(here: AtSite) -> Result<HttpResponse, PageError> {
     let loaded = Arc::clone(&here.facts);

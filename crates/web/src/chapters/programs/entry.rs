@@ -194,7 +194,7 @@ pub(super) fn totals(bench: &Workbench, settings: &Settings) -> Vec<TotalLine> {
                 waters: typed::write_duration(waters),
                 keyed: match percentage {
                     Some(percentage) if waters != total.keyed => {
-                        format!("{} keyed, at {percentage}", typed::write_duration(total.keyed))
+                        format!("{} programmed, at {percentage}", typed::write_duration(total.keyed))
                     }
                     _ => String::new(),
                 },
@@ -352,7 +352,7 @@ mod tests {
             with_line(&bench, &clean(&bench), "A 02:00 every 3rd day, 2 left 50% 1 30 2 30").unwrap();
         let settings = read(&bench, &Fields(texts)).unwrap();
         let total = totals(&bench, &settings).remove(0);
-        assert_eq!((total.waters.as_str(), total.keyed.as_str()), ("30 min", "1 h keyed, at 50 %"));
+        assert_eq!((total.waters.as_str(), total.keyed.as_str()), ("30 min", "1 h programmed, at 50 %"));
         assert_eq!(total.spans, ["02:00 to 02:30"]);
         assert!(total.next.ends_with(", 2 days left"), "{}", total.next);
         let stations = station_totals(&bench, &settings);

@@ -1,4 +1,4 @@
-//! The planner's page: five schools side by side, one of them in full with its reasons, accepted
+//! The planner's page: five strategies side by side, one of them in full with its reasons, accepted
 //! whole or by program; or what binds, and what would do.
 
 use super::ControllerPage;
@@ -131,7 +131,7 @@ fn href((strategy, basis): Asked, relax: Relax) -> String {
     href
 }
 
-/// A school and what it plans for.
+/// A strategy and what it plans for.
 type Asked = (Strategy, Basis);
 
 struct StrategyLine {
@@ -242,7 +242,7 @@ fn request<'a>(
     Request { installation: &bench.installation, present, strategy, from: bench.today, basis, relax }
 }
 
-/// A school with what it costs and brings.
+/// A strategy with what it costs and brings.
 fn strategy_line(
     bench: &Workbench,
     present: &Settings,

@@ -1,4 +1,4 @@
-//! The walk at the controller: its settings in the order in which such controllers are keyed, with ticks.
+//! The walk at the controller: its settings in the order in which such controllers are programmed, with ticks.
 
 use super::sheet::{CAUTIONS, extras, never_words, rest_of_controller, version_words};
 use super::upkeep::{self, UpkeepLine};
@@ -66,7 +66,7 @@ struct WalkPage {
 /// Programs that run, by index.
 type Active<'a> = Vec<(usize, &'a Program)>;
 
-/// The settings in the order in which such controllers are keyed: clock, starts, minutes, days,
+/// The settings in the order in which such controllers are programmed: clock, starts, minutes, days,
 /// percentage, sensors, then back to automatic.
 fn stages(bench: &Workbench) -> Vec<Stage> {
     let settings = bench.settings();

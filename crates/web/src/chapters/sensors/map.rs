@@ -1,4 +1,4 @@
-//! Whom each sensor can stop: zones × sensors, with the reason in every cell.
+//! Which zones each sensor can stop: zones × sensors, with the reason in every cell.
 
 use super::{Tab, TabLink, frame, tabs};
 use crate::page::frame::Frame;

@@ -180,7 +180,7 @@ fn barred(why: Barred, (units, tz): (UnitSystem, &TimeZone)) -> String {
     }
 }
 
-/// Rain that is foretold for the day after a night, and which zones could wait for it.
+/// Rain that is forecast for the day after a night, and which zones could wait for it.
 fn rain_likely((date, rain, can_wait): (Date, Millimetres, &[u16]), units: UnitSystem) -> String {
     let likely = format!(
         "Rain is likely: {} forecast for {}. It does not count until it has fallen",

@@ -17,7 +17,7 @@ use upland_formats::trial_file::{Ready, TrialFile, TrialWeather};
 use upland_formats::way_file;
 use upland_store::trials::WayRecord;
 
-/// The ways that every site has: the named ones, and the schools of the planner, but for the soil balance: a controller that
+/// The ways that every site has: the named ones, and the strategies of the planner, but for the soil balance: a controller that
 /// computes itself is that.
 pub(super) fn common() -> Vec<TrialWay> {
     let named = Named::TABLE.iter().map(|(named, code)| named.way(code));

@@ -1,4 +1,4 @@
-//! A lever taken: a version of settings or a sensor set otherwise, with what was foretold and when to look again.
+//! An adjustment taken: a version of settings or a sensor set otherwise, with what was forecast and when to look again.
 
 use super::decided::{Decided, decided, keep};
 use crate::page::controller_version::ControllerVersion;
@@ -28,7 +28,7 @@ pub(super) fn routes(config: &mut web::ServiceConfig) {
     config.service(accept).service(correct);
 }
 
-/// What names a lever of a visit: it is found again when the form comes back.
+/// What names an adjustment of a visit: it is found again when the form comes back.
 pub(super) fn name_of(lever: &Lever) -> String {
     let of = |n: Option<u16>| n.map_or("all".to_owned(), |n| n.to_string());
     let number = of(lever.controller_number.map(u16::from));
@@ -76,7 +76,7 @@ async fn accept(
     Ok(see_other(&go_to))
 }
 
-/// The lever's change as a version of the controller, put on what was saved since: the lever before it, or somebody's edit.
+/// The adjustment's change as a version of the controller, put on what was saved since: the adjustment before it, or somebody's edit.
 /// `None` when the same was changed in another way, or somebody saved in between.
 async fn version(
     here: &AtSite,
@@ -109,7 +109,7 @@ async fn version(
     Ok((done, path, set))
 }
 
-/// What the two weeks after the visit bring with a lever and with those taken before it.
+/// What the two weeks after the visit bring with an adjustment and with those taken before it.
 fn foretold(found: &Decided, lever: &Lever) -> Vec<ZoneOutlook> {
     let (facts, visit) = (&found.states.facts, &found.together.visit);
     let last = facts.controllers.iter().filter_map(|b| b.versions.last()).map(|(since, _)| *since).max();

@@ -19,7 +19,7 @@ pub(super) struct Decided {
     pub states: Arc<SensorStates>,
     pub decision: Decision,
     pub corrections: Vec<Correction>,
-    /// How the prediction of the lever before came out, with what was turned.
+    /// How the prediction of the adjustment before came out, with what was turned.
     pub outcome: Option<(LeverRecord, Vec<Outcome>)>,
     pub levers: Vec<LeverRecord>,
     pub photos: Vec<PhotoRecord>,
@@ -53,7 +53,7 @@ pub(super) async fn decided(here: &AtSite, id: i64) -> Result<Arc<Decided>, Page
         let corrections = corrections(facts, &account);
         let before = levers.iter().find(|l| l.visit_id != record.id && l.said_at < together.visit.at);
         let outcome = before.map(|last| {
-            // What was foretold with the last lever of a visit counts those before it.
+            // What was forecast with the last adjustment of a visit counts those before it.
             let of_visit = levers.iter().rev().filter(|l| l.visit_id == last.visit_id);
             let words = of_visit.map(|l| l.words.as_str()).collect::<Vec<_>>().join(" ");
             let lever = &LeverRecord { words, ..last.clone() };

@@ -1,4 +1,4 @@
-//! Tuning: a visit to the site, what its findings come from, which lever to turn, and when to look again.
+//! Tuning: a visit to the site, what its findings come from, which adjustment to make, and when to look again.
 
 mod accept;
 mod decided;

@@ -37,7 +37,7 @@ struct CauseLine {
     is_fault: bool,
 }
 
-/// What a lever does to a zone.
+/// What an adjustment does to a zone.
 struct EffectLine {
     zone: String,
     two_before: String,
@@ -47,7 +47,7 @@ struct EffectLine {
     changes: bool,
 }
 
-/// A lever as it is shown.
+/// An adjustment as it is shown.
 struct LeverLine {
     name: String,
     sentence: String,
@@ -147,7 +147,7 @@ pub(super) struct TuningPage {
     headline: String,
     because: String,
     levers: Vec<LeverLine>,
-    /// What no lever explains yet.
+    /// What no adjustment explains yet.
     open: Vec<String>,
     others: Vec<CauseLine>,
     zones: Vec<ZoneLine>,
@@ -288,7 +288,7 @@ fn headline(found: &Decided, levers: &[LeverLine]) -> (String, String) {
     }
 }
 
-/// Zones that look otherwise than expected and that no lever explains, each with what is likeliest and would settle it.
+/// Zones that look otherwise than expected and that no adjustment explains, each with what is likeliest and would settle it.
 fn unexplained(found: &Decided, words: &Words<'_>) -> Vec<String> {
     let diagnosis = &found.decision.diagnosis;
     let chosen = || diagnosis.chosen.iter().filter_map(|at| diagnosis.causes.get(*at));

@@ -1,4 +1,4 @@
-//! The days that are foretold: as the weather room shows them, and as a file.
+//! The days that are forecast: as the weather room shows them, and as a file.
 
 use crate::page::dates::Said;
 use crate::page::quantities::{depth, temperature};
@@ -25,14 +25,14 @@ pub(super) struct ComingDay {
     pub day: String,
     pub temperature: String,
     pub bar: (f64, f64),
-    /// Empty when no rain is foretold.
+    /// Empty when no rain is forecast.
     pub rain: String,
     pub rain_is_likely: bool,
     pub et0: String,
     pub usual: String,
 }
 
-/// The days from a date on of which something is foretold.
+/// The days from a date on of which something is forecast.
 pub(super) fn coming_days(facts: &SiteFacts, from: Date) -> Vec<ComingDay> {
     let (climate, units) = (&facts.climate, facts.units());
     let days: Vec<&Foretold> =
@@ -68,7 +68,7 @@ fn lowest_to_highest(units: UnitSystem, weather: &DayWeather) -> String {
     format!("{number} to {highest}")
 }
 
-/// What is foretold from today on, as a daily file of this program.
+/// What is forecast from today on, as a daily file of this program.
 #[get("/sites/{id}/weather/forecast.csv")]
 async fn forecast_csv(here: AtSite) -> Result<HttpResponse, PageError> {
     let today = here.today();
