@@ -67,6 +67,9 @@ pub enum StoreError {
     /// A query failed.
     #[error("the database refused: {0}")]
     Query(diesel::result::Error),
+    /// The database's disk is full; the transaction was rolled back.
+    #[error("the disk of the database is full: {0}")]
+    DiskFull(String),
     /// Something else has that number or place by now.
     #[error("another {0} by now")]
     Taken(&'static str),
@@ -98,7 +101,7 @@ impl StoreError {
     pub fn is_passing(&self) -> bool {
         use diesel::result::{DatabaseErrorKind as Kind, Error};
         match self {
-            Self::Unreachable(_) | Self::Query(Error::BrokenTransactionManager) => true,
+            Self::Unreachable(_) | Self::DiskFull(_) | Self::Query(Error::BrokenTransactionManager) => true,
             Self::Query(Error::DatabaseError(Kind::ClosedConnection | Kind::UnableToSendCommand, _)) => true,
             Self::Query(Error::RollbackErrorOnCommit { .. }) => true,
             Self::Shared(error) => error.is_passing(),
@@ -107,12 +110,21 @@ impl StoreError {
     }
 }
 
+/// Whether a statement failed for want of disk. Diesel does not pass on the code (53100), so the words decide.
+fn is_disk_full(info: &(dyn diesel::result::DatabaseErrorInformation + Send + Sync)) -> bool {
+    info.message().contains("No space left on device") || info.hint() == Some("Check free disk space.")
+}
+
 impl From<diesel::result::Error> for StoreError {
     fn from(error: diesel::result::Error) -> Self {
         use diesel::result::{DatabaseErrorKind, Error};
-        let Error::DatabaseError(DatabaseErrorKind::UniqueViolation, info) = &error else {
+        let Error::DatabaseError(kind, info) = &error else { return Self::Query(error) };
+        if matches!(kind, DatabaseErrorKind::Unknown) && is_disk_full(info.as_ref()) {
+            return Self::DiskFull(info.message().to_owned());
+        }
+        if !matches!(kind, DatabaseErrorKind::UniqueViolation) {
             return Self::Query(error);
-        };
+        }
         match info.constraint_name() {
             Some("zones_station") => Self::Taken("zone has that station"),
             Some("controllers_number") => Self::Taken("controller has that number"),

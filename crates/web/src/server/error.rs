@@ -63,7 +63,9 @@ impl ResponseError for PageError {
             Self::Forbidden | Self::Csrf => StatusCode::FORBIDDEN,
             Self::BadRequest(_) => StatusCode::BAD_REQUEST,
             Self::TooOften(_) => StatusCode::TOO_MANY_REQUESTS,
-            Self::Store(StoreError::Unreachable(_)) | Self::Unanswered => StatusCode::SERVICE_UNAVAILABLE,
+            Self::Store(StoreError::Unreachable(_) | StoreError::DiskFull(_)) | Self::Unanswered => {
+                StatusCode::SERVICE_UNAVAILABLE
+            }
             Self::Store(StoreError::Taken(_) | StoreError::Full(..)) => StatusCode::CONFLICT,
             Self::Store(_) | Self::Render(_) | Self::Blocking(_) | Self::Session(_) => {
                 StatusCode::INTERNAL_SERVER_ERROR
@@ -97,6 +99,10 @@ impl ResponseError for PageError {
             Self::Store(StoreError::Unreachable(_)) => (
                 "The database does not answer",
                 "Nothing was stored. Try again in a moment; if it stays so, look at the server's log.",
+            ),
+            Self::Store(StoreError::DiskFull(_)) => (
+                "The disk of the database is full",
+                "Nothing was stored. Pages can be read, but nothing can be saved until whoever runs this server frees some disk space. Go back: the browser keeps what you typed.",
             ),
             Self::Unanswered => (
                 "The database does not answer",
