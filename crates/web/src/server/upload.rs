@@ -19,6 +19,8 @@ pub(crate) struct Upload {
     /// The file is larger than the limit; its bytes are not kept.
     pub too_large: bool,
     limit: usize,
+    /// Held as long as the file is worked on: what is read from it takes several times its room.
+    _turn: Option<SemaphorePermit<'static>>,
 }
 
 impl Upload {
@@ -37,11 +39,11 @@ impl Upload {
     }
 }
 
-/// Files that are received at the same time: each is held in memory until it is read.
+/// Files that are received, read or drawn at the same time, over all sites.
 const RECEIVED_AT_ONCE: usize = 3;
 static RECEIVING: Semaphore = Semaphore::const_new(RECEIVED_AT_ONCE);
 
-/// A turn to receive a file, photographs too; others wait with theirs unread.
+/// A turn to receive a file or to open a kept one, photographs too; others wait with theirs unread.
 pub(crate) async fn turn() -> Result<SemaphorePermit<'static>, PageError> {
     // The semaphore is never closed, so a permit always comes.
     RECEIVING.acquire().await.map_err(|closed| PageError::Session(closed.to_string()))
@@ -54,7 +56,7 @@ pub(crate) async fn read(
     mut payload: Multipart,
     limit: usize,
 ) -> Result<Upload, PageError> {
-    let _turn = turn().await?;
+    let turn = turn().await?;
     let bad = |error: actix_multipart::MultipartError| {
         PageError::BadRequest(format!("The file did not arrive whole: {error}. Send it again."))
     };
@@ -93,12 +95,13 @@ pub(crate) async fn read(
                     bytes.extend_from_slice(&chunk);
                 }
             }
-            upload = Some(Upload { file_name, bytes, too_large: total > limit, limit });
+            upload = Some(Upload { file_name, bytes, too_large: total > limit, limit, _turn: None });
         }
     }
     if !token_checked {
         return Err(PageError::Csrf);
     }
+    let upload = upload.map(|upload| Upload { _turn: Some(turn), ..upload });
     upload.ok_or_else(|| PageError::BadRequest("No file was chosen. Go back and choose one.".into()))
 }
 
@@ -117,6 +120,7 @@ mod tests {
             bytes: vec![1, 2, 3],
             too_large,
             limit: 64 * 1024,
+            _turn: None,
         };
         assert_eq!(
             upload(false).read_with("a controller type has about one", |bytes| Ok(bytes.len())),

@@ -127,6 +127,7 @@ pub(super) async fn waiting(
     }
     let (state, site) = (here.state.clone(), loaded.site.clone());
     let said = draft.clone();
+    let _turn = upload::turn().await?;
     let outcome = off_loop(move || read_draft(&state.store, &site, &said, content)).await??;
     Ok(Some((draft, outcome)))
 }
