@@ -1,12 +1,16 @@
 #!/usr/bin/env python3
 """What tools/check/abuse.sh asks of a server: see there."""
 import http.client
+import json
 import os
+import random
 import re
+import struct
 import sys
 import threading
 import time
 import urllib.parse
+import zlib
 
 # Beyond what the server held before, in MB: its cache is bounded, and so are uploads and passwords in flight.
 MOST_MORE_MB = 300
@@ -114,10 +118,157 @@ def back(url):
     print(f"with its database again after {time.monotonic() - began:.1f} s")
 
 
+class Person:
+    """Somebody who signed in; `cookie` carries an earlier sign-in on."""
+
+    def __init__(self, url, cookie=""):
+        self.url, self.cookie = url, cookie
+
+    def ask(self, path, fields=None, body=None, headers=None, method=None):
+        """Status and text of an answer; status 0 where none came."""
+        headers = {"cookie": self.cookie, **(headers or {})}
+        if fields is not None:
+            body = urllib.parse.urlencode(fields)
+            headers["content-type"] = "application/x-www-form-urlencoded"
+        connection = http.client.HTTPConnection(self.url, timeout=180)
+        try:
+            connection.request(method or ("GET" if body is None else "POST"), path, body=body, headers=headers)
+            answer = connection.getresponse()
+            for value in answer.headers.get_all("set-cookie") or []:
+                self.cookie = value.split(";")[0]
+            return answer.status, (answer.headers["location"] or "") + answer.read().decode(errors="replace")
+        except (OSError, http.client.HTTPException) as error:
+            return 0, str(error)
+        finally:
+            connection.close()
+
+    def token(self, path):
+        """The form token of a page."""
+        status, text = self.ask(path)
+        found = re.search(r'name="csrf" value="([^"]+)"', text)
+        assert found, f"{path} answered {status} without a form"
+        return found.group(1)
+
+    def sign_in(self, login, password="larkrigg-demo"):
+        status, text = self.ask("/sign-in", {"csrf": self.token("/sign-in"), "login": login, "password": password})
+        assert status == 303, f"sign-in answered {status}: {text[:300]}"
+
+
+def parts(token, name, kind, content):
+    """A form with a file, and its content type."""
+    edge = "edge-of-the-parts"
+    head = f'--{edge}\r\ncontent-disposition: form-data; name="csrf"\r\n\r\n{token}\r\n--{edge}\r\ncontent-disposition: form-data; name="file"; filename="{name}"\r\ncontent-type: {kind}\r\n\r\n'
+    return head.encode() + content + f"\r\n--{edge}--\r\n".encode(), {"content-type": f"multipart/form-data; boundary={edge}"}
+
+
+def picture(side):
+    """A PNG of side by side pixels of noise in rows that repeat: large when it is opened, quick to make."""
+    row = b"\0" + random.Random(7).randbytes(side * 3)
+    packed = zlib.compress(row * side, 1)
+    chunk = lambda kind, data: struct.pack(">I", len(data)) + kind + data + struct.pack(">I", zlib.crc32(kind + data))
+    return b"\x89PNG\r\n\x1a\n" + chunk(b"IHDR", struct.pack(">IIBBBBB", side, side, 8, 2, 0, 0, 0)) + chunk(b"IDAT", packed) + chunk(b"IEND", b"")
+
+
+def load(url, cookie, pid, service, seconds):
+    """Everything that is large at once: the whole server stays under MemoryMax of its service file."""
+    with open(service, encoding="ascii") as lines:
+        ceiling = int(re.search(r"^MemoryMax=(\d+)M$", lines.read(), re.M).group(1))
+    times = [
+        f"{year}-{month:02}-{day:02}T{hour:02}:00"
+        for year in range(1980, 2026) for month in range(1, 13) for day in range(1, 29) for hour in range(24)
+    ]
+    filler = "0" * (23_000_000 // len(times) - 30)
+    hours = ("time,temperature_c,rain_mm\n" + "".join(f"{time},10.{filler},0.0\n" for time in times)).encode()
+    photo = picture(5_000)
+    source = re.search(r"/sites/1/weather/sources/(\d+)", Person(url, cookie).ask("/sites/1/weather")[1])
+    assert source, "the first site has no source of weather"
+    stop, answers = time.monotonic() + seconds, []
+
+    def again(work):
+        person = Person(url, cookie)
+        token = person.token("/sites/1/logbook")
+        while time.monotonic() < stop:
+            answers.append((work.__name__, work(person, token)))
+
+    def upload(person, token):
+        body, headers = parts(token, "hours.csv", "text/csv", hours)
+        status, text = person.ask(f"/sites/1/weather/sources/{source.group(1)}/files", body=body, headers=headers)
+        # A file that is read waits with a preview, which opens it again.
+        found = re.search(r"/sites/1/weather/drafts/\d+", text)
+        return person.ask(found.group(0))[0] if found else status
+
+    def photograph(person, token):
+        body, headers = parts(token, "tap.png", "image/png", photo)
+        return person.ask("/sites/1/visit/photos", body=body, headers=headers)[0]
+
+    def password(person, token):
+        wrong = {"csrf": token, "now": "larkrigg-demo", "password": "larkrigg-demo", "again": "x"}
+        return person.ask("/me/password", wrong)[0]
+
+    def compare(person, token):
+        return person.ask(f"/sites/1/trial?weather=generated&seed={random.randrange(1_000_000)}")[0]
+
+    def anonymous(person, token):
+        return max(send(url, *shape) for shape in shapes())
+
+    before, most = memory_mb(pid), 0
+    work = [upload] * 4 + [photograph] * 2 + [password] * 4 + [compare] * 4 + [anonymous] * 4
+    threads = [threading.Thread(target=again, args=(one,)) for one in work]
+    for thread in threads:
+        thread.start()
+    while any(thread.is_alive() for thread in threads):
+        most = max(most, memory_mb(pid))
+        time.sleep(0.05)
+    counts = {}
+    for kind, status in answers:
+        counts.setdefault(kind, {}).setdefault(status, 0)
+        counts[kind][status] += 1
+    print(f"memory {before:.0f} to at most {most:.0f} MB of {ceiling}; answers {json.dumps(counts)}")
+    assert most < ceiling, "memory goes beyond the ceiling"
+    assert all(counts.get(one.__name__) for one in work), "some of it was not answered at all"
+
+
+def full(url, cookie, log):
+    """The disk of the database is full: pages are read, saving says why it fails, and the log names the cause."""
+    person = Person(url, cookie)
+    began = time.monotonic()
+    for at in range(400):
+        status, text = person.ask("/sites/1/logbook", {"csrf": person.token("/sites/1/logbook"), "note": random.randbytes(2000).hex()})
+        if status != 303:
+            break
+    assert status == 503 and "disk of the database is full" in text, f"{status}: {text[:500]}"
+    assert person.ask("/sites/1/today")[0] == 200, "a page that only reads fails"
+    with open(log, encoding="utf-8") as lines:
+        assert "No space left on device" in lines.read(), "the log does not name the cause"
+    print(f"with a full disk: {at} notes fitted, then 503 with its reason; Today is read; {time.monotonic() - began:.1f} s")
+
+
+def room(url, cookie):
+    person = Person(url, cookie)
+    token = person.token("/sites/1/logbook")
+    status, text = person.ask("/sites/1/logbook", {"csrf": token, "note": "there is room again"})
+    assert status == 303, f"{status}: {text[:500]}"
+    print("with room again: saved")
+
+
 if __name__ == "__main__":
     what, address = sys.argv[1], sys.argv[2].removeprefix("http://")
     if what == "flood":
         flood(address, int(sys.argv[3]), sys.argv[4], float(sys.argv[5]))
+    elif what == "sign-in":
+        person = Person(address)
+        person.sign_in("bram")
+        with open(sys.argv[3], "w", encoding="ascii") as kept:
+            kept.write(person.cookie)
+    elif what in ("load", "full", "room"):
+        with open(sys.argv[3], encoding="ascii") as kept:
+            own = kept.read()
+        if what == "load":
+            load(address, own, int(sys.argv[4]), sys.argv[5], float(sys.argv[6]))
+        elif what == "full":
+            full(address, own, sys.argv[4])
+        else:
+            room(address, own)
     elif what == "gone":
         gone(address, sys.argv[3])
     else:

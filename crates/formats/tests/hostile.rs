@@ -249,3 +249,32 @@ fn a_site_with_several_controllers_is_refused_where_it_is_wrong() {
         assert!(told.iter().any(|t| t.starts_with(expected)), "{expected} in {told:?}");
     }
 }
+
+/// Numbers of the database mean another thing at every server, so that a file never names one: whatever it brings
+/// becomes a thing of the site that it is brought to.
+#[test]
+fn sentence_2_no_file_carries_an_identity_of_the_database() {
+    fn names(value: &serde_json::Value, found: &mut Vec<String>) {
+        match value {
+            serde_json::Value::Object(all) => {
+                if let Some(serde_json::Value::Object(own)) = all.get("properties") {
+                    found.extend(own.keys().cloned());
+                }
+                all.values().for_each(|v| names(v, found));
+            }
+            serde_json::Value::Array(all) => all.iter().for_each(|v| names(v, found)),
+            _ => {}
+        }
+    }
+    let docs = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs");
+    let mut found = Vec::new();
+    for entry in std::fs::read_dir(docs).unwrap() {
+        let path = entry.unwrap().path();
+        if path.to_string_lossy().ends_with(".schema.json") {
+            names(&serde_json::from_slice(&std::fs::read(path).unwrap()).unwrap(), &mut found);
+        }
+    }
+    assert!(found.len() > 200, "the schemas were not found: {}", found.len());
+    found.retain(|name| name == "id" || name.ends_with("_id"));
+    assert!(found.is_empty(), "{found:?}");
+}

@@ -209,3 +209,49 @@ fn sentence_2_an_identity_of_another_site_in_a_body_is_refused_or_left_out() {
     let first = bram.get("/sites/1/logbook").text;
     assert!(first.contains("of the first site") && !first.contains("corrected"), "the note is not corrected");
 }
+
+/// Every identity that an address carries behind its question mark: another site's shows what nobody's shows.
+#[test]
+fn sentence_2_an_identity_of_another_site_in_a_query_shows_nothing_of_it() {
+    let server = Server::start(true);
+    let store = server.store();
+    let bram = Person::signed_in(&server, "bram");
+    let source = store.read(|s| s.sources(key(1))).unwrap()[0].id;
+    let zone = store.read(|s| s.zones(key(1))).unwrap()[0].id;
+    let user = store.credentials("bram").unwrap().unwrap().user.id;
+    store.change(user, key(1), |c| c.note("of the first site", Some(zone), None)).unwrap().unwrap();
+    let own = store.read(|s| s.sources(key(2))).unwrap()[0].id;
+    let series =
+        |id: i64| bram.get(&format!("/sites/2/weather/series.json?source={id}&variable=rain")).status;
+    assert_eq!((series(own), series(source), series(i64::MAX)), (200, 404, 404));
+    let nobody = i64::from(i32::MAX);
+    for (path, id) in [
+        ("/sites/2/weather/compare?first={}&second={}", source),
+        ("/sites/2/logbook?zone={}", zone),
+        ("/sites/2/logbook.csv?zone={}", zone),
+        ("/sites/2/logbook.json?zone={}", zone),
+    ] {
+        let shown = |id: i64| {
+            let answer = bram.get(&path.replace("{}", &id.to_string()));
+            assert_eq!(answer.status, 200, "{path}");
+            answer.text.replace(&format!("zone={id}"), "zone=ID")
+        };
+        let (others, nobodys) = (shown(id), shown(nobody));
+        assert!(!others.contains("of the first site"), "{path}");
+        assert!(others == nobodys, "{path}: {} and {} letters", others.len(), nobodys.len());
+    }
+    let code = format!("kept-{zone}");
+    let none = bram.get(&format!("/sites/2/trial?way={code}")).status;
+    assert!([200, 404].contains(&none), "{none}");
+}
+
+#[test]
+fn the_cookie_of_a_session_is_closed_to_scripts_and_to_other_pages() {
+    let server = Server::start(true);
+    let person = Person::new(&server);
+    let cookie = person.get("/sign-in").headers["set-cookie"].to_lowercase();
+    for word in ["httponly", "samesite=", "path=/"] {
+        assert!(cookie.contains(word), "{word} of {cookie}");
+    }
+    assert!(!cookie.contains("samesite=none") && !cookie.contains("domain="), "{cookie}");
+}
