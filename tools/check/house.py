@@ -258,8 +258,31 @@ def check_page(root):
     return faults
 
 
+def check_claims(root):
+    """Each claim of docs/asvs.md that is met names tests that exist, or says why there is none."""
+    page = root / "docs" / "asvs.md"
+    if not page.exists():
+        return []
+    tests = set()
+    for path in root.glob("crates/**/*.rs"):
+        tests.update(re.findall(r"#\[(?:actix_web::)?test\][^{]*?fn (\w+)\(", path.read_text()))
+        # Property tests are declared by a macro.
+        tests.update(re.findall(r"fn (\w+)\([^)]* in ", path.read_text()))
+    faults = []
+    for number, line in enumerate(page.read_text().split("\n"), 1):
+        cells = [cell.strip() for cell in line.strip("|").split("|")]
+        if not line.startswith("| ") or len(cells) != 4 or cells[0] == "requirement":
+            continue
+        held = cells[3]
+        named = [name for name in re.findall(r"`([a-z0-9_]+)`", held) if name.count("_") > 0 or name in tests]
+        faults += [f"docs/asvs.md:{number}: there is no test {name}" for name in named if name not in tests and name != "unsafe_code"]
+        if cells[1] == "met" and not named and not held.startswith("no test: "):
+            faults.append(f"docs/asvs.md:{number}: no test holds this, and no reason is given")
+    return faults
+
+
 def check(root):
-    faults = check_page(root)
+    faults = check_page(root) + check_claims(root)
     for source in sorted(root.glob("crates/*/src")):
         faults += check_crate(source.parent.name, source)
     for path in sorted(root.glob("crates/**/*.rs")):

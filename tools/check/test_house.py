@@ -100,6 +100,16 @@ class House(unittest.TestCase):
             ["ARCHITECTURE.md: core/weather/gone.rs is not there", "ARCHITECTURE.md: lost.rs is not there"],
         )
 
+    def test_a_claim_without_its_test_is_told(self):
+        self.write("core/src/lib.rs", "#[test]\nfn it_is_sealed() {}\n")
+        (self.root / "docs").mkdir()
+        rows = ["held | met | how | `it_is_sealed` |", "bare | met | how |  |", "gone | met | how | `it_was_sealed` |", "why | met | how | no test: so |"]
+        (self.root / "docs" / "asvs.md").write_text("".join(f"| {row}\n" for row in rows))
+        self.assertEqual(
+            [fault for fault in self.faults() if "asvs" in fault],
+            ["docs/asvs.md:2: no test holds this, and no reason is given", "docs/asvs.md:3: there is no test it_was_sealed"],
+        )
+
 
 if __name__ == "__main__":
     unittest.main()
