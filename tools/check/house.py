@@ -221,6 +221,21 @@ def check_lengths(root, path):
     return faults
 
 
+def check_parameters(root, path):
+    """A parameter that is taken apart where it is declared has no name: two parameters say more, or a struct."""
+    faults, text = [], path.read_text()
+    for begins in re.finditer(r"\bfn (\w+)\s*(?:<[^>(]*>)?\s*\(", text):
+        depth, end = 1, begins.end()
+        while depth and end < len(text):
+            depth += (text[end] == "(") - (text[end] == ")")
+            end += 1
+        parameters = text[begins.end() : end - 1]
+        if re.search(r"(?:^|,)\s*\((?:[^()]|\([^()]*\))*\)\s*:\s*&?\(", parameters):
+            number = text[: begins.start()].count("\n") + 1
+            faults.append(f"{path.relative_to(root)}:{number}: {begins.group(1)} takes a tuple apart; name its parts")
+    return faults
+
+
 def check_template(root, path):
     faults = []
     blocks = SHAPES if path.suffix == ".svg" else BLOCKS
@@ -286,7 +301,7 @@ def check(root):
     for source in sorted(root.glob("crates/*/src")):
         faults += check_crate(source.parent.name, source)
     for path in sorted(root.glob("crates/**/*.rs")):
-        faults += check_lengths(root, path)
+        faults += check_lengths(root, path) + check_parameters(root, path)
     for path in sorted([*root.glob("crates/**/*.html"), *root.glob("crates/*/src/**/*.svg")]):
         faults += check_template(root, path)
     return faults

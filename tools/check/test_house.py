@@ -91,6 +91,10 @@ class House(unittest.TestCase):
              "crates/bench/src/drawn.svg:3: 153 columns; a line has at most 140"],
         )
 
+    def test_a_tuple_that_a_parameter_takes_apart_is_told(self):
+        self.write("core/src/lib.rs", "fn plain(a: (u8, u8)) {}\nfn apart(x: u8, (a, b): (u8, u8)) {}\n")
+        self.assertEqual(self.faults(), ["crates/core/src/lib.rs:2: apart takes a tuple apart; name its parts"])
+
     def test_a_path_that_the_page_names_must_be_there(self):
         self.write("core/src/weather/fill.rs", "")
         page = "| fill | `core/weather/fill.rs` |\n| gone | `core/weather/gone.rs`, `Word`, `core/weather/`: `fill.rs`, `lost.rs` |\n"

@@ -81,7 +81,7 @@ enum SchemaOf {
     Ordinance,
     Sensor,
     Log,
-    Way,
+    EvidencePolicy,
     Trial,
     Visit,
 }
@@ -107,7 +107,7 @@ fn main() -> ExitCode {
             SchemaOf::Card => upland_formats::card_file::schema(),
             SchemaOf::Ordinance => upland_formats::ordinance_file::schema(),
             SchemaOf::Log => upland_formats::log_file::schema(),
-            SchemaOf::Way => upland_formats::way_file::schema(),
+            SchemaOf::EvidencePolicy => upland_formats::way_file::schema(),
             SchemaOf::Visit => upland_formats::visit_file::schema(),
             SchemaOf::Trial => upland_formats::trial_file::schema(),
             SchemaOf::Sensor => upland_formats::sensor_file::schema(),

@@ -6,7 +6,7 @@ use jiff::civil::{date, time};
 use jiff::tz::TimeZone;
 use jiff::{Timestamp, ToSpan};
 use upland_core::account::running::ControllerFacts;
-use upland_core::account::whole::{Facts, Way};
+use upland_core::account::site_account::{AccountInputs, EvidencePolicy};
 use upland_core::advice::findings::check;
 use upland_core::advice::planner::{Basis, Relax, Request, Strategy, plan, relaxations};
 use upland_core::advice::tonight::{account_of, tonight};
@@ -16,7 +16,7 @@ use upland_core::controller::{Card, twelve_stations};
 use upland_core::ground::application::HeadType;
 use upland_core::ground::plant::{PlantKind, Sky, Sun};
 use upland_core::ground::soil::Texture;
-use upland_core::installation::Installation;
+use upland_core::installation::{Installation, InstalledCard};
 use upland_core::quantity::ratio::Percentage;
 use upland_core::quantity::time::Hours;
 use upland_core::quantity::time::Seconds;
@@ -145,9 +145,9 @@ fn hourly_et_of_a_year(bencher: Bencher) {
 }
 
 /// A site of some zones that one controller waters every second night.
-fn at_work(count: u16) -> Facts {
+fn at_work(count: u16) -> AccountInputs {
     let climate = Climate::from_record(&thirty_years(), station());
-    let mut facts = Facts::surveyed(&site(), &TimeZone::UTC, &zones(count), climate);
+    let mut facts = AccountInputs::surveyed(&site(), &TimeZone::UTC, &zones(count), climate);
     let card = Card { stations: count.max(48), programs: 4, starts_per_program: 8, ..twelve_stations() };
     let mut settings = Settings::clean(&card);
     if let Some(program) = settings.programs.first_mut() {
@@ -167,7 +167,7 @@ fn tonight_cold(bencher: Bencher, count: u16) {
     let facts = at_work(count);
     let on = date(2026, 7, 10);
     bencher.bench(|| {
-        let account = account_of(black_box(&facts), Way::Best, on, Timestamp::MIN);
+        let account = account_of(black_box(&facts), EvidencePolicy::Best, on, Timestamp::MIN);
         tonight(&facts, &account, 1, on)
     });
 }
@@ -178,7 +178,7 @@ fn tonight_cold_as_advised(bencher: Bencher, count: u16) {
     let facts = at_work(count);
     let on = date(2026, 7, 10);
     bencher.bench(|| {
-        let account = account_of(black_box(&facts), Way::AsAdvised, on, Timestamp::MIN);
+        let account = account_of(black_box(&facts), EvidencePolicy::AsAdvised, on, Timestamp::MIN);
         tonight(&facts, &account, 1, on)
     });
 }
@@ -188,7 +188,7 @@ fn tonight_cold_as_advised(bencher: Bencher, count: u16) {
 fn tonight_warm(bencher: Bencher, count: u16) {
     let facts = at_work(count);
     let on = date(2026, 7, 10);
-    let account = account_of(&facts, Way::Best, on, Timestamp::MIN);
+    let account = account_of(&facts, EvidencePolicy::Best, on, Timestamp::MIN);
     bencher.bench(|| tonight(black_box(&facts), &account, 1, on));
 }
 
@@ -231,8 +231,15 @@ fn check_48_stations(bencher: Bencher) {
     let card = Card { stations: 48, programs: 4, starts_per_program: 8, ..twelve_stations() };
     let climate = Climate::from_record(&[], station());
     let from = date(2026, 7, 13);
-    let controller_at_site =
-        Installation::new(&site(), (&card, 1), &zones(48), Law::default(), &climate, from, &TimeZone::UTC);
+    let controller_at_site = Installation::new(
+        &site(),
+        InstalledCard { card: &card, number: 1 },
+        &zones(48),
+        Law::default(),
+        &climate,
+        from,
+        &TimeZone::UTC,
+    );
     let mut settings = Settings::clean(&card);
     for (k, program) in settings.programs.iter_mut().enumerate() {
         program.active = true;
@@ -252,8 +259,15 @@ fn plan_48_stations(bencher: Bencher, strategy: Strategy) {
         windows: WaterWindows::only(Hours { from: time(18, 0, 0, 0), until: time(10, 0, 0, 0) }),
         ..site()
     };
-    let controller_at_site =
-        Installation::new(&site, (&card, 1), &zones(48), Law::default(), &climate, from, &TimeZone::UTC);
+    let controller_at_site = Installation::new(
+        &site,
+        InstalledCard { card: &card, number: 1 },
+        &zones(48),
+        Law::default(),
+        &climate,
+        from,
+        &TimeZone::UTC,
+    );
     let present = Settings::clean(&card);
     let request = Request {
         installation: &controller_at_site,
@@ -279,8 +293,15 @@ fn relaxations_of_48_stations(bencher: Bencher) {
         windows: WaterWindows::only(Hours { from: time(4, 0, 0, 0), until: time(6, 0, 0, 0) }),
         ..site()
     };
-    let controller_at_site =
-        Installation::new(&site, (&card, 1), &zones(48), Law::default(), &climate, from, &TimeZone::UTC);
+    let controller_at_site = Installation::new(
+        &site,
+        InstalledCard { card: &card, number: 1 },
+        &zones(48),
+        Law::default(),
+        &climate,
+        from,
+        &TimeZone::UTC,
+    );
     let present = Settings::clean(&card);
     let request = Request {
         installation: &controller_at_site,
@@ -311,7 +332,7 @@ fn budget_of_24_zones_and_30_years(bencher: Bencher) {
     let span = (date(1996, 7, 15), date(2026, 7, 14));
     bencher.bench(|| {
         let climate = Climate::from_record(black_box(&days), station());
-        let of = (&card, 1);
+        let of = InstalledCard { card: &card, number: 1 };
         let installation =
             Installation::new(&site(), of, &zones, Law::default(), &climate, span.1, &TimeZone::UTC);
         let base = Base::new(&installation, &settings, 2026);
@@ -407,7 +428,7 @@ mod trials {
         let (_, last) = facts.climate.span().unwrap_or_default();
         let span = (last - jiff::Span::new().days(364), last);
         let way = Named::AsSet.way("as-set");
-        bencher.bench(|| run(black_box(&way), &facts, span, None, |_, _| ()));
+        bencher.bench(|| run(black_box(&way), &facts, span.0, span.1, None, |_, _| ()));
     }
 
     /// Twenty-four zones, every named way that the controller holds, one after the other on one core.
@@ -418,13 +439,16 @@ mod trials {
         let span = (last - jiff::Span::new().days(364), last);
         let ways: Vec<_> = Named::TABLE.iter().map(|(named, code)| named.way(code)).collect();
         bencher.bench(|| {
-            ways.iter().filter_map(|way| run(black_box(way), &facts, span, None, |_, _| ()).ok()).count()
+            ways.iter()
+                .filter_map(|way| run(black_box(way), &facts, span.0, span.1, None, |_, _| ()).ok())
+                .count()
         });
     }
 
     /// The cost over zones and over years, the mean of each zone, as set: linear in both.
     #[divan::bench(sample_count = 5, args = [(10, 1), (100, 1), (1000, 1), (24, 1), (24, 5), (24, 30)])]
-    fn zones_and_years(bencher: Bencher, (zones, years): (u16, i64)) {
+    fn zones_and_years(bencher: Bencher, case: (u16, i64)) {
+        let (zones, years) = case;
         let facts = at_work(zones);
         let (_, last) = facts.climate.span().unwrap_or_default();
         let span = (last - jiff::Span::new().days(365 * years - 1), last);
@@ -440,7 +464,7 @@ mod trials {
         let (_, last) = facts.climate.span().unwrap_or_default();
         let span = (last - jiff::Span::new().days(364), last);
         let goal = Goal { adequacy: upland_core::quantity::ratio::Share::from_fraction(0.95) };
-        bencher.bench(|| search((&facts, 1), span, (Space::ALL, goal), |_| ControlFlow::Continue(())));
+        bencher.bench(|| search(&facts, 1, span, Space::ALL, goal, |_| ControlFlow::Continue(())));
     }
 }
 

@@ -94,7 +94,7 @@ coded!(crate::trial::Named {
     DailyBalance = "daily-balance",
 });
 coded!(crate::trial::Spot { UnderEave = "under_eave", InShade = "in_shade" });
-coded!(crate::account::whole::Way { Best = "best", AsSet = "as-set", AsAdvised = "as-advised" });
+coded!(crate::account::site_account::EvidencePolicy { Best = "best", AsSet = "as-set", AsAdvised = "as-advised" });
 coded!(crate::weather::record::Variable {
     TemperatureMin = "tmin",
     TemperatureMax = "tmax",

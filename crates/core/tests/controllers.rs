@@ -19,7 +19,7 @@ use upland_core::controller::{Card, Overlap, generic};
 use upland_core::ground::application::HeadType;
 use upland_core::ground::plant::{PlantKind, Sky, Sun};
 use upland_core::ground::soil::Texture;
-use upland_core::installation::Installation;
+use upland_core::installation::{Installation, InstalledCard};
 use upland_core::quantity::month::ByMonth;
 use upland_core::quantity::ratio::Percentage;
 use upland_core::quantity::time::{Hours, Seconds};
@@ -157,7 +157,7 @@ fn installation(card: &Card, law: Law) -> Installation {
     };
     let zones: Vec<Zone> = (1..=card.stations.min(8)).map(zone).collect();
     let climate = Climate::from_record(&[], site.station());
-    Installation::new(&site, (card, 1), &zones, law, &climate, FROM, &TimeZone::UTC)
+    Installation::new(&site, InstalledCard { card, number: 1 }, &zones, law, &climate, FROM, &TimeZone::UTC)
 }
 
 fn ordinance() -> impl Strategy<Value = Ordinance> {

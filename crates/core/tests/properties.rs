@@ -8,7 +8,7 @@ use jiff::civil::{Date, Time, date};
 use jiff::tz::TimeZone;
 use proptest::prelude::*;
 use upland_core::account::running::ControllerFacts;
-use upland_core::account::whole::{Facts, Way};
+use upland_core::account::site_account::{AccountInputs, EvidencePolicy};
 use upland_core::advice::budget::{Base, RainRule, budget, needs};
 use upland_core::advice::findings::{FindingKind, Severity, check};
 use upland_core::advice::planner::{Basis, Relax, Request, Strategy as PlanStrategy, plan, relaxations};
@@ -21,7 +21,7 @@ use upland_core::explain;
 use upland_core::ground::application::{Cycles, HeadType, cycle_limit, run_time_multiplier};
 use upland_core::ground::plant::{PlantKind, Sky, Sun};
 use upland_core::ground::soil::Texture;
-use upland_core::installation::Installation;
+use upland_core::installation::{Installation, InstalledCard};
 use upland_core::quantity::month::ByMonth;
 use upland_core::quantity::ratio::Share;
 use upland_core::quantity::time::Seconds;
@@ -145,9 +145,9 @@ fn site(station: &Station, window: (u16, u16)) -> Site {
 
 /// The night of a controller of which only the card is known.
 fn decided(site: &Site, card: Card, zones: &[Zone], climate: &Climate) -> Tonight {
-    let mut facts = Facts::surveyed(site, &TimeZone::UTC, zones, climate.clone());
+    let mut facts = AccountInputs::surveyed(site, &TimeZone::UTC, zones, climate.clone());
     facts.controllers = vec![ControllerFacts { number: 1, card, versions: Vec::new(), sensors: Vec::new() }];
-    tonight(&facts, &account_of(&facts, Way::Best, EVENING, jiff::Timestamp::MIN), 1, EVENING)
+    tonight(&facts, &account_of(&facts, EvidencePolicy::Best, EVENING, jiff::Timestamp::MIN), 1, EVENING)
 }
 
 fn checked(result: &Tonight) -> Result<(), TestCaseError> {
@@ -358,7 +358,7 @@ proptest! {
         let climate = Climate::from_record(&[], station);
         let mut zones: Vec<Zone> = zones.into_iter().filter(|z| z.number <= card.stations).collect();
         zones[0].window = own.map(hours);
-        let installation = Installation::new(&site, (&card, 1), &zones, law(law_kind), &climate, EVENING, &TimeZone::UTC);
+        let installation = Installation::new(&site, InstalledCard { card: &card, number: 1 }, &zones, law(law_kind), &climate, EVENING, &TimeZone::UTC);
         let mut present = Settings::clean(&card);
         present.delay = Seconds::from_s(i64::from(pause) * 30).min(card.longest_delay);
         let request = Request {

@@ -24,16 +24,16 @@ pub use plant::{CAUSES, planted};
 pub use see::{looks_of, truth};
 pub use world::{World, draw};
 
-use upland_core::account::whole::Facts;
+use upland_core::account::site_account::AccountInputs;
 use upland_core::tuning::{Cause, Visit};
 
 /// A case: what is known, what was seen, and what was planted where.
 #[derive(Debug, Clone)]
 pub struct Planted {
     /// What is known.
-    pub known: Facts,
+    pub known: AccountInputs,
     /// What is true.
-    pub truth: Facts,
+    pub truth: AccountInputs,
     /// What was seen.
     pub visit: Visit,
     /// What was planted.

@@ -7,7 +7,7 @@ use jiff::ToSpan;
 use jiff::tz::TimeZone;
 use rand::Rng;
 use std::collections::BTreeMap;
-use upland_core::account::whole::Facts;
+use upland_core::account::site_account::AccountInputs;
 use upland_core::controller::schedule::Settings;
 use upland_core::ground::soil::Texture;
 use upland_core::quantity::time::{Seconds, midnight};
@@ -17,8 +17,8 @@ use upland_core::tuning::{Battery, Cause, ControllerSeen, Looks, ProgramSeen, Se
 /// A case in the making.
 pub(crate) struct Making {
     pub world: World,
-    pub known: Facts,
-    pub truth: Facts,
+    pub known: AccountInputs,
+    pub truth: AccountInputs,
     pub station: Option<u16>,
     pub signs: BTreeMap<u16, Vec<Sign>>,
     pub shown: BTreeMap<usize, ProgramSeen>,

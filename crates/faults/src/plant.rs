@@ -109,7 +109,8 @@ fn nothing(seed: u64) -> Option<Planted> {
     }
     let account = truth(&making.truth, making.world.on, making.world.at);
     // A world that is not right of itself is none in which nothing is wrong.
-    let right = |zone: &upland_core::account::whole::ZoneAccount| crate::looks_of(&zone.days) == Looks::Right;
+    let right =
+        |zone: &upland_core::account::site_account::ZoneAccount| crate::looks_of(&zone.days) == Looks::Right;
     account.zones.iter().all(right).then(|| making.finish(Cause::NothingWrong))?
 }
 

@@ -4,7 +4,7 @@ use crate::world::World;
 use jiff::ToSpan;
 use jiff::civil::Date;
 use rand::Rng;
-use upland_core::account::whole::{Facts, SiteAccount, Way, begins, of_site};
+use upland_core::account::site_account::{AccountInputs, EvidencePolicy, SiteAccount, begins, of_site};
 use upland_core::account::zone::AccountDay;
 use upland_core::quantity::units::{Litres, LitresPerMinute};
 use upland_core::tuning::{Looks, ZoneSeen};
@@ -16,8 +16,8 @@ const MISTAKEN: f64 = 0.03;
 
 /// The account of a true world up to the morning of a visit.
 #[must_use]
-pub fn truth(facts: &Facts, on: Date, at: jiff::Timestamp) -> SiteAccount {
-    of_site(facts, Way::AsSet, (begins(&facts.climate, on), at), |_, _| ())
+pub fn truth(facts: &AccountInputs, on: Date, at: jiff::Timestamp) -> SiteAccount {
+    of_site(facts, EvidencePolicy::AsSet, begins(&facts.climate, on), at, |_, _| ())
 }
 
 /// How a zone looks after some days, by their mean stress and by what water came to nothing.
@@ -60,9 +60,10 @@ pub fn seen(world: &mut World, account: &SiteAccount, station: u16, certain: boo
 /// Water that the runs of a world took between two instants.
 #[must_use]
 pub fn litres(
-    facts: &Facts,
+    facts: &AccountInputs,
     account: &SiteAccount,
-    (from, until): (jiff::Timestamp, jiff::Timestamp),
+    from: jiff::Timestamp,
+    until: jiff::Timestamp,
 ) -> f64 {
     let of = |(zone, resolved): &(upland_core::site::Zone, upland_core::site::ResolvedZone)| {
         let flow = resolved.rate.value.flow_over(zone.area.unwrap());
@@ -79,8 +80,8 @@ pub fn litres(
 /// What the main meter reads: a reading a week before goes into the log of what is known, and one of today.
 pub fn meter(
     world: &mut World,
-    known: &mut Facts,
-    true_facts: &Facts,
+    known: &mut AccountInputs,
+    true_facts: &AccountInputs,
     account: &SiteAccount,
     times: f64,
 ) -> Option<Litres> {
@@ -88,7 +89,7 @@ pub fn meter(
         return None;
     }
     let before = world.at - 168.hours();
-    let used = litres(true_facts, account, (before, world.at)) * times * world.rng.random_range(0.98..1.02);
+    let used = litres(true_facts, account, before, world.at) * times * world.rng.random_range(0.98..1.02);
     let start = 120_000.0;
     known.log.meter =
         vec![upland_core::account::log::MeterReading { at: before, counted: Litres::from_l(start) }];
@@ -96,7 +97,12 @@ pub fn meter(
 }
 
 /// What a meter reads while a zone runs.
-pub fn flow(world: &mut World, true_facts: &Facts, station: u16, times: f64) -> Option<LitresPerMinute> {
+pub fn flow(
+    world: &mut World,
+    true_facts: &AccountInputs,
+    station: u16,
+    times: f64,
+) -> Option<LitresPerMinute> {
     let (zone, resolved) = true_facts.zone(1, station)?;
     let flow =
         resolved.rate.value.flow_over(zone.area?).l_per_min() * times * world.rng.random_range(0.96..1.04);

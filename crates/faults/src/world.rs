@@ -8,7 +8,7 @@ use rand_chacha::ChaCha8Rng;
 use std::f64::consts::TAU;
 use upland_core::account::running::{ControllerFacts, SensorFacts};
 use upland_core::account::sensed::{as_read, sensor_facts};
-use upland_core::account::whole::Facts;
+use upland_core::account::site_account::AccountInputs;
 use upland_core::controller::schedule::{Days, Percentages, Settings};
 use upland_core::controller::twelve_stations;
 use upland_core::ground::application::HeadType;
@@ -43,7 +43,7 @@ pub struct World {
     /// The record.
     pub days: Vec<DayWeather>,
     /// What is known, without sensors yet.
-    pub facts: Facts,
+    pub facts: AccountInputs,
     /// Days from one watering to the next.
     pub interval: u8,
 }
@@ -79,7 +79,7 @@ pub fn draw_on(seed: u64, on: Date, showers: Showers, dry_days: i32) -> World {
     let climate = Climate::from_record(&days, site.station());
     let zones: Vec<Zone> = (1..=rng.random_range(4..=8)).map(|n| zone(&mut rng, n)).collect();
     let set_on = on - rng.random_range(9..20).days();
-    let mut facts = Facts::surveyed(&site, &TimeZone::UTC, &zones, climate);
+    let mut facts = AccountInputs::surveyed(&site, &TimeZone::UTC, &zones, climate);
     let interval = interval(&facts, set_on);
     let settings = settings(&facts, set_on, interval);
     facts.controllers = vec![ControllerFacts {
@@ -151,14 +151,14 @@ fn zone(rng: &mut ChaCha8Rng, number: u16) -> Zone {
 }
 
 /// Demand of a zone, mm a day, in the hottest month.
-fn peak_demand(facts: &Facts, at: usize) -> f64 {
+fn peak_demand(facts: &AccountInputs, at: usize) -> f64 {
     let zone = &facts.zones[at].1;
     let months = facts.climate.monthly_expected_et0(2026);
     months.months().map(|(m, et0)| et0.mm() * zone.landscape_coefficient_in(m)).fold(0.0, f64::max)
 }
 
 /// Days between waterings that every zone bears: none goes past its refill point.
-fn interval(facts: &Facts, _on: Date) -> u8 {
+fn interval(facts: &AccountInputs, _on: Date) -> u8 {
     let bears = |at: usize| {
         let raw = facts.zones[at].1.root_zone.readily_available().mm();
         raw / peak_demand(facts, at)
@@ -169,7 +169,7 @@ fn interval(facts: &Facts, _on: Date) -> u8 {
 
 /// Settings that give each zone its need of the hottest month at 100 %, turned to the weather of the day.
 #[must_use]
-pub fn settings(facts: &Facts, on: Date, interval: u8) -> Settings {
+pub fn settings(facts: &AccountInputs, on: Date, interval: u8) -> Settings {
     let mut settings = Settings::clean(&twelve_stations());
     let program = &mut settings.programs[0];
     program.active = true;
@@ -199,7 +199,7 @@ pub fn percentage(now: &Percentages, pct: f64) -> Percentages {
 
 /// What the weather of the fortnight about a day is to the hottest month, percent.
 #[must_use]
-pub fn weather_pct(facts: &Facts, on: Date) -> f64 {
+pub fn weather_pct(facts: &AccountInputs, on: Date) -> f64 {
     let months = facts.climate.monthly_expected_et0(2026);
     let peak = months.iter().map(|e| e.mm()).fold(0.0, f64::max);
     let days = (on - 7.days()).series(1.day()).take(21);
@@ -209,7 +209,7 @@ pub fn weather_pct(facts: &Facts, on: Date) -> f64 {
 }
 
 /// Settings that count from a day, and before it the same for the weather of then.
-fn since(facts: &Facts, settings: &Settings, on: Date) -> Vec<(Timestamp, Settings)> {
+fn since(facts: &AccountInputs, settings: &Settings, on: Date) -> Vec<(Timestamp, Settings)> {
     let earlier = Settings {
         percentages: percentage(&settings.percentages, weather_pct(facts, on - 25.days())),
         ..settings.clone()
@@ -229,9 +229,9 @@ impl World {
     #[must_use]
     pub fn hung(&self, sensor: &Sensor) -> SensorFacts {
         let first = self.on - 250.days();
-        let read = as_read(&self.facts.climate, 0.0, (first, self.on), &TimeZone::UTC);
+        let read = as_read(&self.facts.climate, 0.0, first, self.on, &TimeZone::UTC);
         let until = midnight(self.on + 40.days(), &TimeZone::UTC);
-        sensor_facts(sensor, &read.channels, &read.drying, Vec::new(), (&TimeZone::UTC, until))
+        sensor_facts(sensor, &read.channels, &read.drying, Vec::new(), &TimeZone::UTC, until)
     }
 
     /// The settings in force.

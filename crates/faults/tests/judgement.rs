@@ -2,7 +2,7 @@
 //! with a number helps in the true world.
 #![allow(clippy::unwrap_used, clippy::panic, clippy::indexing_slicing, reason = "tests")]
 
-use upland_core::account::whole::{Facts, Way, begins, of_site};
+use upland_core::account::site_account::{AccountInputs, EvidencePolicy, begins, of_site};
 use upland_core::sensors::Sense;
 use upland_core::tuning::{
     Amount, Cause, Decision, Lever, LeverCode, Looks, Turn, ZoneOutlook, account_at, decide, outlook, turned,
@@ -83,10 +83,10 @@ fn sentence_2_causes_of_one_program_are_found_as_its() {
 }
 
 /// An adjustment in the true world: an ET sensor is changed from what it truly does.
-fn really_turned(case: &Planted, lever: &Lever) -> Facts {
+fn really_turned(case: &Planted, lever: &Lever) -> AccountInputs {
     let mut truth = turned(&case.truth, lever, case.visit.at);
     let Turn::Sensor(_, set) = &lever.turn else { return truth };
-    let et = |facts: &Facts| {
+    let et = |facts: &AccountInputs| {
         let all = facts.controllers.iter().flat_map(|b| &b.sensors);
         all.map(|s| s.sensor.clone()).find(|s| s.card.senses(Sense::Et))
     };
@@ -110,6 +110,7 @@ fn off(zone: &ZoneOutlook) -> f64 {
         + 0.5 * (zone.lost.mm() / zone.demand.mm().max(0.1) - 0.1).max(0.0)
 }
 
+// Long: every family with its own expectation.
 #[test]
 fn sentence_4_every_adjustment_with_a_number_helps_in_the_true_world_and_harms_nobody() {
     let (mut all, mut helps) = (0, 0);
@@ -118,8 +119,13 @@ fn sentence_4_every_adjustment_with_a_number_helps_in_the_true_world_and_harms_n
         for seed in 40..46 {
             let case = planted(cause, seed);
             let on = case.visit.at.to_zoned(case.truth.tz.clone()).date();
-            let account =
-                of_site(&case.truth, Way::AsSet, (begins(&case.truth.climate, on), case.visit.at), |_, _| ());
+            let account = of_site(
+                &case.truth,
+                EvidencePolicy::AsSet,
+                begins(&case.truth.climate, on),
+                case.visit.at,
+                |_, _| (),
+            );
             for proposed in decided(&case).levers {
                 let lever = &proposed.lever;
                 let judged = match &lever.turn {

@@ -2,7 +2,7 @@
 #![allow(clippy::unwrap_used, clippy::panic, clippy::indexing_slicing, reason = "tests")]
 
 use jiff::ToSpan;
-use upland_core::account::whole::{Facts, Way, begins, end_of, of_site};
+use upland_core::account::site_account::{AccountInputs, EvidencePolicy, begins, end_of, of_site};
 use upland_core::controller::schedule::Days;
 use upland_core::tuning::{
     Amount, Cause, Decision, LeverCode, Looks, Sign, Step, Turn, account_at, corrections, dated_steps,
@@ -173,9 +173,10 @@ fn every_lever_is_one_that_its_controller_and_sensor_can_be_set_to() {
 }
 
 /// How each zone really looks so many days after a visit, in a true world.
-fn later(truth: &Facts, at: jiff::Timestamp, days: i32) -> Vec<(u16, Looks)> {
+fn later(truth: &AccountInputs, at: jiff::Timestamp, days: i32) -> Vec<(u16, Looks)> {
     let on = at.to_zoned(truth.tz.clone()).date() + days.days();
-    let account = of_site(truth, Way::AsSet, (begins(&truth.climate, on), end_of(on, &truth.tz)), |_, _| ());
+    let account =
+        of_site(truth, EvidencePolicy::AsSet, begins(&truth.climate, on), end_of(on, &truth.tz), |_, _| ());
     account.zones.iter().map(|z| (z.station, looks_of(&z.days))).collect()
 }
 
@@ -262,7 +263,7 @@ fn readings_that_agree_offer_a_correction_and_more_of_them_more_surely() {
         for k in (0..count).rev() {
             let on = case.visit.at - (k * 5 * 24).hours();
             let date = on.to_zoned(truth.tz.clone()).date();
-            let account = of_site(&truth, Way::AsSet, (begins(&truth.climate, date), on), |_, _| ());
+            let account = of_site(&truth, EvidencePolicy::AsSet, begins(&truth.climate, date), on, |_, _| ());
             let left = 1.0 - account.zones[0].end.depletion.mm() / resolved.root_zone.total_available.mm();
             known.log.readings.push(LoggedReading {
                 controller_number: 1,
@@ -276,7 +277,8 @@ fn readings_that_agree_offer_a_correction_and_more_of_them_more_surely() {
         }
         let on = case.visit.at;
         let date = on.to_zoned(known.tz.clone()).date();
-        let account = of_site(&known, Way::Best, (begins(&known.climate, date), on + 1.hour()), |_, _| ());
+        let account =
+            of_site(&known, EvidencePolicy::Best, begins(&known.climate, date), on + 1.hour(), |_, _| ());
         let found = corrections(&known, &account);
         factors.extend(
             found.iter().filter(|c| c.station == zone.number).map(|c| (c.factor, c.readings, c.confidence)),
@@ -293,7 +295,7 @@ fn a_zone_says_why_it_was_dry() {
     let case = planted(Cause::SensorOnRoofedZone, 2);
     let account = account_at(&case.known, &case.visit);
     let to = case.visit.at.to_zoned(case.known.tz.clone()).date();
-    let found = why(&case.known, &account, (1, case.station.unwrap()), (to - 14.days(), to)).unwrap();
+    let found = why(&case.known, &account, 1, case.station.unwrap(), to - 14.days(), to).unwrap();
     assert!(found.short_days > 0 && found.missed().mm() > 1.0);
     let first = found.reasons.first().unwrap();
     assert!(
@@ -304,9 +306,9 @@ fn a_zone_says_why_it_was_dry() {
     let mut bare = case.known.clone();
     bare.controllers[0].versions.iter_mut().for_each(|(_, s)| s.programs[0].run_times.clear());
     let account = account_at(&bare, &case.visit);
-    let found = why(&bare, &account, (1, case.station.unwrap()), (to - 14.days(), to)).unwrap();
+    let found = why(&bare, &account, 1, case.station.unwrap(), to - 14.days(), to).unwrap();
     assert_eq!(found.reasons.first(), Some(&upland_core::tuning::Reason::NothingSet));
-    assert!(why(&bare, &account, (1, 99), (to, to)).is_none());
+    assert!(why(&bare, &account, 1, 99, to, to).is_none());
 }
 
 #[test]

@@ -118,7 +118,7 @@ struct World {
     station: Station,
     tz: TimeZone,
     site: SiteFile,
-    facts: upland_core::account::whole::Facts,
+    facts: upland_core::account::site_account::AccountInputs,
 }
 
 /// Whether an importer takes an input.
@@ -171,7 +171,7 @@ const READERS: [(&str, &[&str], Reader); 12] = [
     ("visit", &["visit.json", "log.json"], |b, w| visit_file::read(b, &w.facts).is_ok()),
     ("plan", &["plan.geojson", "plan-lines.txt"], |b, _| {
         let text = String::from_utf8_lossy(b);
-        plan_geojson::read(&text, (46.0, 8.0)).is_ok() | plan_lines::read(&text, ("m", 1.0)).is_ok()
+        plan_geojson::read(&text, 46.0, 8.0).is_ok() | plan_lines::read(&text, ("m", 1.0)).is_ok()
     }),
     ("typed fields", &["typed.txt"], typed_fields),
 ];

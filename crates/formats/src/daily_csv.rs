@@ -138,7 +138,8 @@ impl Rows {
         table: &Table<Field>,
         row: &Row,
         day: &DayWeather,
-        (station, refuse_impossible): (&Station, bool),
+        station: &Station,
+        refuse_impossible: bool,
     ) {
         for flag in quality::check_day(day, station) {
             let field = field_of(flag.input);
@@ -190,7 +191,7 @@ fn read_with(bytes: &[u8], station: &Station, refuse_impossible: bool) -> Result
     let mut rows = Rows { days: Vec::with_capacity(table.rows.len()), problems, notes: table.notes().into() };
     for row in &table.rows {
         if let Some(day) = rows.day(&table, row) {
-            rows.judge(&table, row, &day, (station, refuse_impossible));
+            rows.judge(&table, row, &day, station, refuse_impossible);
             rows.days.push((row.line, day));
         }
     }

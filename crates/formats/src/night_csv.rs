@@ -11,7 +11,7 @@ use upland_core::quantity::time::Seconds;
 /// the names of its sensors in their order. The columns of the controller are empty where its runs are not known.
 // Long: one column after another.
 #[must_use]
-pub fn write(tonight: &Tonight, (sensors, tz): (&[String], &TimeZone)) -> String {
+pub fn write(tonight: &Tonight, sensors: &[String], tz: &TimeZone) -> String {
     let mut out = csv::Writer::from_writer(Vec::new());
     let header = [
         "number",

@@ -24,7 +24,7 @@ impl Ground {
     }
 
     /// Longitude and latitude of a place.
-    fn position(&self, (x, y): (f64, f64)) -> Vec<f64> {
+    fn position(&self, x: f64, y: f64) -> Vec<f64> {
         let (sin, cos) = self.north_deg.to_radians().sin_cos();
         // Right and down on the plan, turned to east and north.
         let (east, north) = (x * cos + y * sin, x * sin - y * cos);
@@ -57,13 +57,13 @@ fn feature(geometry: GeometryValue, properties: &[(&str, JsonValue)]) -> Feature
 
 /// Writes a plan around a position in degrees.
 #[must_use]
-pub fn write(text: &PlanText, (latitude, longitude): (f64, f64)) -> String {
+pub fn write(text: &PlanText, latitude: f64, longitude: f64) -> String {
     let plan = &text.plan;
     let ground = Ground { latitude, longitude, north_deg: plan.north_deg };
-    let point = |at: (f64, f64)| GeometryValue::new_point(ground.position(at));
+    let point = |at: (f64, f64)| GeometryValue::new_point(ground.position(at.0, at.1));
     let rectangle = |(x, y): (f64, f64), (width, depth): (f64, f64)| {
         let corners = [(x, y), (x, y + depth), (x + width, y + depth), (x + width, y), (x, y)];
-        GeometryValue::new_polygon([corners.map(|corner| ground.position(corner)).to_vec()])
+        GeometryValue::new_polygon([corners.map(|corner| ground.position(corner.0, corner.1)).to_vec()])
     };
     let mut features = Vec::new();
     features.extend(plan.plots.iter().map(|p| {
@@ -117,7 +117,7 @@ fn held(ground: &Ground, rings: &[Vec<geojson::Position>]) -> Option<(f64, f64, 
 ///
 /// # Errors
 /// Every feature that cannot be taken, by number.
-pub fn read(text: &str, (latitude, longitude): (f64, f64)) -> Result<PlanText, Vec<String>> {
+pub fn read(text: &str, latitude: f64, longitude: f64) -> Result<PlanText, Vec<String>> {
     let collection = (text.len() <= MAX_BYTES).then(|| text.parse::<GeoJson>().ok()).flatten();
     let Some(GeoJson::FeatureCollection(collection)) = collection else {
         return Err(vec![format!(
@@ -209,7 +209,7 @@ mod tests {
     fn a_plan_survives_its_file_where_north_is_up() {
         let mut plan = sample();
         plan.plan.north_deg = 0.0;
-        let again = read(&write(&plan, HERE), HERE).unwrap();
+        let again = read(&write(&plan, HERE.0, HERE.1), HERE.0, HERE.1).unwrap();
         let near = |a: f64, b: f64| (a - b).abs() < 1e-6;
         let (a, b) = (again.plan.plots[0], plan.plan.plots[0]);
         assert!(
@@ -223,11 +223,11 @@ mod tests {
     #[test]
     fn a_turned_plan_comes_back_turned_and_points_lie_where_they_should() {
         let plan = sample();
-        let again = read(&write(&plan, HERE), HERE).unwrap();
+        let again = read(&write(&plan, HERE.0, HERE.1), HERE.0, HERE.1).unwrap();
         assert!((again.plan.plots[0].width - 20.0).abs() < 1e-6 && again.plan.north_deg == 20.0);
         // Straight up on the plan is 20 degrees west of north.
         let ground = Ground { latitude: HERE.0, longitude: HERE.1, north_deg: 20.0 };
-        let up = ground.position((0.0, -10.0));
+        let up = ground.position(0.0, -10.0);
         assert!(up[1] > HERE.0 && up[0] < HERE.1, "{up:?}");
         let north_m = (up[1] - HERE.0) * M_PER_DEGREE;
         assert!((north_m - 10.0 * 20.0_f64.to_radians().cos()).abs() < 1e-6);
@@ -236,9 +236,9 @@ mod tests {
     #[test]
     fn what_is_no_plan_is_told_by_feature() {
         for text in ["", "[]", "{\"type\":\"Point\",\"coordinates\":[0,0]}"] {
-            assert_eq!(read(text, HERE).unwrap_err().len(), 1, "{text}");
+            assert_eq!(read(text, HERE.0, HERE.1).unwrap_err().len(), 1, "{text}");
         }
         let far = r#"{"type":"FeatureCollection","features":[{"type":"Feature","geometry":{"type":"Point","coordinates":[10,10]},"properties":{"kind":"sensor","name":"x"}},{"type":"Feature","geometry":null,"properties":null}]}"#;
-        assert_eq!(read(far, HERE).unwrap_err().len(), 2);
+        assert_eq!(read(far, HERE.0, HERE.1).unwrap_err().len(), 2);
     }
 }

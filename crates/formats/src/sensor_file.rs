@@ -331,7 +331,7 @@ fn take_card(take: &mut Checker, at: &str, dto: SensorCardDto) -> SensorCard {
     card
 }
 
-fn take_setting(take: &mut Checker, at: &str, (set, card): (SettingDto, &SensorCard)) -> Setting {
+fn take_setting(take: &mut Checker, at: &str, set: SettingDto, card: &SensorCard) -> Setting {
     if set.vent.is_some() == set.hold_days.is_some() {
         take.say(at, "give either \"vent\" or \"hold_days\"");
     }
@@ -379,7 +379,7 @@ pub(crate) struct Taken {
 pub(crate) fn take(take: &mut Checker, at: &str, dto: SensorDto) -> Taken {
     let name = take.name(&format!("{at}.name"), &dto.name);
     let card = take_card(take, &format!("{at}.card"), dto.card);
-    let setting = take_setting(take, &format!("{at}.setting"), (dto.setting, &card));
+    let setting = take_setting(take, &format!("{at}.setting"), dto.setting, &card);
     let installed_on = dto.installed_on.as_ref().map(|on| take.date(&format!("{at}.installed_on"), on));
     let earlier: Vec<_> = (0..)
         .zip(dto.earlier)
@@ -387,7 +387,7 @@ pub(crate) fn take(take: &mut Checker, at: &str, dto: SensorDto) -> Taken {
         .map(|(k, e): (usize, EarlierDto)| {
             let at = format!("{at}.earlier[{k}]");
             let until = take.date(&format!("{at}.until"), &e.until);
-            let setting = take_setting(take, &format!("{at}.setting"), (e.setting, &card));
+            let setting = take_setting(take, &format!("{at}.setting"), e.setting, &card);
             (until, setting, take_map(e.chosen, e.programs_ignoring))
         })
         .collect();

@@ -8,7 +8,7 @@ use jiff::{Timestamp, ToSpan};
 use std::sync::Arc;
 use upland_core::account::running::ControllerFacts;
 use upland_core::account::sensed::{as_read, sensor_facts_since};
-use upland_core::account::whole::{Facts, begins, end_of};
+use upland_core::account::site_account::{AccountInputs, begins, end_of};
 use upland_core::quantity::time::midnight;
 use upland_core::weather::climate::Climate;
 
@@ -19,7 +19,13 @@ impl SiteFile {
     /// Its facts: its settings count for all days unless the log has versions, its sensors read the
     /// record as they would have been in it.
     #[must_use]
-    pub fn facts(&self, tz: TimeZone, climate: impl Into<Arc<Climate>>, log: LogFile, last: Date) -> Facts {
+    pub fn facts(
+        &self,
+        tz: TimeZone,
+        climate: impl Into<Arc<Climate>>,
+        log: LogFile,
+        last: Date,
+    ) -> AccountInputs {
         let (file, climate) = (self, climate.into());
         let site = &file.site;
         // From the first day of the record: what a sensor says on a date must not hang on how far somebody asks.
@@ -28,7 +34,7 @@ impl SiteFile {
         let read = if file.sensors.is_empty() {
             None
         } else {
-            Some(as_read(&climate, site.longitude_deg, (first, last), &tz))
+            Some(as_read(&climate, site.longitude_deg, first, last, &tz))
         };
         let ahead = end_of(last.checked_add(AHEAD_DAYS.days()).unwrap_or(last), &tz);
         let controllers = file.controllers.iter().map(|(controller, settings)| {
@@ -41,7 +47,7 @@ impl SiteFile {
                 let read = read.as_ref()?;
                 let paused = bypasses.get(&sensor.name).cloned().unwrap_or_default();
                 let of = (sensor, &file.history(place));
-                Some(sensor_facts_since(of, &read.channels, &read.drying, paused, (&tz, ahead)))
+                Some(sensor_facts_since(of.0, of.1, &read.channels, &read.drying, paused, &tz, ahead))
             });
             ControllerFacts {
                 number,
@@ -51,8 +57,8 @@ impl SiteFile {
             }
         });
         let controllers = controllers.collect();
-        let surveyed = Facts::surveyed(site, &tz, &file.zones, climate);
-        let mut facts = Facts { controllers, law: file.law.clone(), log, ..surveyed };
+        let surveyed = AccountInputs::surveyed(site, &tz, &file.zones, climate);
+        let mut facts = AccountInputs { controllers, law: file.law.clone(), log, ..surveyed };
         facts.add_earlier(&file.earlier_zones);
         facts
     }
@@ -63,7 +69,7 @@ mod tests {
     use super::*;
     use crate::site_file;
     use jiff::civil::date;
-    use upland_core::account::whole::{SiteAccount, Way, of_site};
+    use upland_core::account::site_account::{EvidencePolicy, SiteAccount, of_site};
     use upland_core::controller::schedule::Settings;
     use upland_core::quantity::time::Seconds;
     use upland_core::quantity::units::{Celsius, Millimetres};
@@ -101,7 +107,7 @@ mod tests {
     fn account(file: &SiteFile, climate: &Climate, asked_to: Date) -> SiteAccount {
         let facts = file.facts(TimeZone::UTC, climate.clone(), LogFile::default(), asked_to);
         let first = begins(&facts.climate, date(2026, 1, 1));
-        of_site(&facts, Way::AsSet, (first, end_of(asked_to, &facts.tz)), |_, _| ())
+        of_site(&facts, EvidencePolicy::AsSet, first, end_of(asked_to, &facts.tz), |_, _| ())
     }
 
     fn applied_to_june(account: &SiteAccount) -> f64 {

@@ -13,7 +13,7 @@ use serde::{Deserialize, Serialize};
 use serde_json::Value;
 use std::collections::BTreeMap;
 use std::sync::Arc;
-use upland_core::account::whole::Facts;
+use upland_core::account::site_account::AccountInputs;
 use upland_core::quantity::bounds;
 use upland_core::quantity::units::Millimetres;
 use upland_core::sensors::{Reading, Readings};
@@ -90,7 +90,7 @@ pub struct TrialFile {
 #[derive(Debug, Clone)]
 pub struct Ready {
     /// The facts, under the weather that was picked.
-    pub facts: Facts,
+    pub facts: AccountInputs,
     /// First and last day.
     pub span: (Date, Date),
     /// Where the days come from.
@@ -449,7 +449,9 @@ mod tests {
 
     fn results(trial: &TrialFile) -> Vec<WayResult> {
         let ready = trial.ready().unwrap();
-        let one = |way| run(way, &ready.facts, ready.span, trial.tariff.as_ref(), |_, _| ()).unwrap();
+        let one = |way| {
+            run(way, &ready.facts, ready.span.0, ready.span.1, trial.tariff.as_ref(), |_, _| ()).unwrap()
+        };
         trial.ways.iter().map(one).collect()
     }
 

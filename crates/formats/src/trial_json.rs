@@ -111,7 +111,7 @@ fn way_row(several: bool, result: &WayResult) -> WayRow {
 
 /// Writes the seasons of some ways; a zone of a site with several controllers is written controller-station.
 #[must_use]
-pub fn write((from, to): (Date, Date), results: &[WayResult]) -> String {
+pub fn write(from: Date, to: Date, results: &[WayResult]) -> String {
     let controllers = results.first().map_or(0, |result| {
         result.zones.iter().map(|z| z.controller_number).collect::<std::collections::BTreeSet<_>>().len()
     });

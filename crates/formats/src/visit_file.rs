@@ -7,7 +7,7 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 use std::collections::{BTreeMap, BTreeSet};
-use upland_core::account::whole::Facts;
+use upland_core::account::site_account::AccountInputs;
 use upland_core::controller::schedule::Settings;
 use upland_core::ground::soil::Texture;
 use upland_core::quantity::bounds;
@@ -177,7 +177,7 @@ pub fn schema() -> String {
 
 /// Names of the programs of a controller, in their order.
 #[must_use]
-pub fn program_names(facts: &Facts, number: u8) -> Vec<String> {
+pub fn program_names(facts: &AccountInputs, number: u8) -> Vec<String> {
     let Some(own) = facts.of_controller(number) else { return Vec::new() };
     let settings = own.versions.last().map_or_else(|| Settings::clean(&own.card), |(_, s)| s.clone());
     settings.programs.iter().map(|p| p.name.clone()).collect()
@@ -198,7 +198,7 @@ pub fn day(bytes: &[u8], tz: &jiff::tz::TimeZone) -> Result<Date, Vec<PathProble
 ///
 /// # Errors
 /// Every problem that was found, by path; on malformed JSON the first one.
-pub fn read(bytes: &[u8], facts: &Facts) -> Result<Visit, Vec<PathProblem>> {
+pub fn read(bytes: &[u8], facts: &AccountInputs) -> Result<Visit, Vec<PathProblem>> {
     let dto: VisitDto = parse(bytes, MAX_BYTES)?;
     let mut take = Checker::default();
     take.header((&dto.format, FORMAT), (dto.version, VERSION));
@@ -244,13 +244,12 @@ fn note(take: &mut Checker, path: &str, text: &str) -> String {
     text.trim().to_owned()
 }
 
-fn take_zone(take: &mut Checker, path: &str, dto: &ZoneDto, facts: &Facts) -> ZoneSeen {
-    if facts.zone(dto.controller, dto.station).is_none() {
-        take.say(
-            path,
-            format!("the site has no zone on station {} of controller {}", dto.station, dto.controller),
-        );
+fn take_zone(take: &mut Checker, path: &str, dto: &ZoneDto, facts: &AccountInputs) -> ZoneSeen {
+    let (number, station) = (dto.controller, dto.station);
+    if facts.zone(number, station).is_none() {
+        take.say(path, format!("the site has no zone on station {station} of controller {number}"));
     }
+    let share = dto.available_pct.map(|p| p / 100.0);
     ZoneSeen {
         controller_number: dto.controller,
         station: dto.station,
@@ -258,11 +257,7 @@ fn take_zone(take: &mut Checker, path: &str, dto: &ZoneDto, facts: &Facts) -> Zo
         signs: dto.signs.iter().map(|c| c.0).collect::<BTreeSet<_>>(),
         plants: dto.plants.map(|c| c.0),
         available: take
-            .optional(
-                &format!("{path}.available_pct"),
-                &bounds::AVAILABLE_SHARE,
-                dto.available_pct.map(|p| p / 100.0),
-            )
+            .optional(&format!("{path}.available_pct"), &bounds::AVAILABLE_SHARE, share)
             .map(Share::from_fraction),
         soil: dto.soil.map(|c| c.0),
         flow: take
@@ -272,7 +267,30 @@ fn take_zone(take: &mut Checker, path: &str, dto: &ZoneDto, facts: &Facts) -> Zo
     }
 }
 
-fn take_controller(take: &mut Checker, path: &str, dto: &ControllerDto, facts: &Facts) -> ControllerSeen {
+fn take_program(take: &mut Checker, path: &str, dto: &ProgramDto) -> ProgramSeen {
+    let mut starts = Vec::new();
+    for (k, start) in dto.starts.iter().flatten().enumerate() {
+        let refused = || format!("\"{start}\" is not a time written HH:MM");
+        clock_time(start)
+            .map_or_else(|| take.say(&format!("{path}.starts[{k}]"), refused()), |t| starts.push(t));
+    }
+    if dto.percentage.is_some_and(|p| p > 400) {
+        take.say(&format!("{path}.percentage"), "no controller has more than 400 %");
+    }
+    ProgramSeen {
+        on: dto.on,
+        percentage: dto.percentage.map(Percentage::from_percent),
+        starts: dto.starts.as_ref().map(|_| starts),
+        minutes: dto.run_times.iter().map(|r| (r.station, Seconds::from_s(r.seconds.into()))).collect(),
+    }
+}
+
+fn take_controller(
+    take: &mut Checker,
+    path: &str,
+    dto: &ControllerDto,
+    facts: &AccountInputs,
+) -> ControllerSeen {
     if facts.of_controller(dto.controller).is_none() {
         take.say(path, format!("the site has no controller {}", dto.controller));
     }
@@ -287,25 +305,7 @@ fn take_controller(take: &mut Checker, path: &str, dto: &ControllerDto, facts: &
             );
             continue;
         };
-        let mut starts = Vec::new();
-        for (k, start) in program.starts.iter().flatten().enumerate() {
-            match clock_time(start) {
-                Some(time) => starts.push(time),
-                None => take
-                    .say(&format!("{path}.starts[{k}]"), format!("\"{start}\" is not a time written HH:MM")),
-            }
-        }
-        if program.percentage.is_some_and(|p| p > 400) {
-            take.say(&format!("{path}.percentage"), "no controller has more than 400 %");
-        }
-        let minutes = program.run_times.iter().map(|r| (r.station, Seconds::from_s(r.seconds.into())));
-        let seen = ProgramSeen {
-            on: program.on,
-            percentage: program.percentage.map(Percentage::from_percent),
-            starts: program.starts.as_ref().map(|_| starts),
-            minutes: minutes.collect(),
-        };
-        programs.insert(at, seen);
+        programs.insert(at, take_program(take, &path, program));
     }
     let mut nights: BTreeMap<Date, f64> = BTreeMap::new();
     for (i, night) in dto.nights.iter().enumerate() {
@@ -332,7 +332,7 @@ fn take_controller(take: &mut Checker, path: &str, dto: &ControllerDto, facts: &
     }
 }
 
-fn take_sensor(take: &mut Checker, path: &str, dto: &SensorDto, facts: &Facts) -> SensorSeen {
+fn take_sensor(take: &mut Checker, path: &str, dto: &SensorDto, facts: &AccountInputs) -> SensorSeen {
     if !facts.controllers.iter().any(|b| b.sensor_names().contains(&dto.name)) {
         take.say(path, format!("the site has no sensor \"{}\"", dto.name));
     }
@@ -390,7 +390,7 @@ fn controller_dto(seen: &ControllerSeen, names: &[String]) -> ControllerDto {
 
 /// Writes a visit.
 #[must_use]
-pub fn write(visit: &Visit, facts: &Facts) -> String {
+pub fn write(visit: &Visit, facts: &AccountInputs) -> String {
     let at = visit.at.to_zoned(facts.tz.clone());
     pretty(&VisitDto {
         format: FORMAT.into(),
@@ -454,7 +454,7 @@ impl Entry {
 
     /// As it is kept: its kind stands beside it.
     #[must_use]
-    pub fn to_json(&self, facts: &Facts) -> Value {
+    pub fn to_json(&self, facts: &AccountInputs) -> Value {
         let value = match self {
             Self::Zone(seen) => serde_json::to_value(ZoneDto::from(seen)),
             Self::Controller(seen) => {
@@ -474,7 +474,7 @@ impl Entry {
     ///
     /// # Errors
     /// What is wrong with it, such as a zone that the site no longer has.
-    pub fn from_json(kind: &str, body: Value, facts: &Facts) -> Result<Self, Vec<PathProblem>> {
+    pub fn from_json(kind: &str, body: Value, facts: &AccountInputs) -> Result<Self, Vec<PathProblem>> {
         let mut take = Checker::default();
         let wrong =
             |error: serde_json::Error| vec![PathProblem { path: String::new(), message: error.to_string() }];
@@ -517,7 +517,7 @@ mod tests {
     use std::sync::Arc;
     use upland_core::weather::climate::Climate;
 
-    fn facts() -> Facts {
+    fn facts() -> AccountInputs {
         let text = include_str!("../../app/src/demo/sites/botanic-slope.json");
         let file = crate::site_file::read(text.as_bytes()).expect("the demo's site");
         let climate = Climate::from_record(&[], file.site.station());

@@ -5,7 +5,7 @@ use crate::planting::WeanOffDto;
 use crate::settings_file::{self, dto::DaysDto, dto::SettingsDto};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
-use upland_core::account::whole::Facts;
+use upland_core::account::site_account::AccountInputs;
 use upland_core::advice::budget::RainRule;
 use upland_core::advice::planner::Strategy;
 use upland_core::quantity::bounds;
@@ -236,7 +236,7 @@ fn dto(way: &TrialWay) -> FileDto {
 /// # Errors
 /// Every problem with its path.
 // Long: one field of the file after another.
-pub fn read(bytes: &[u8], site: &Facts) -> Result<TrialWay, Vec<PathProblem>> {
+pub fn read(bytes: &[u8], site: &AccountInputs) -> Result<TrialWay, Vec<PathProblem>> {
     let dto: FileDto = parse(bytes, MAX_BYTES)?;
     let mut take = Checker::default();
     take.header((&dto.format, FORMAT), (dto.version, VERSION));
@@ -301,7 +301,7 @@ pub fn read(bytes: &[u8], site: &Facts) -> Result<TrialWay, Vec<PathProblem>> {
     })
 }
 
-fn sensor(take: &mut Checker, site: &Facts, i: usize, own: &SensorChangeDto) -> SensorChange {
+fn sensor(take: &mut Checker, site: &AccountInputs, i: usize, own: &SensorChangeDto) -> SensorChange {
     let at = |field: &str| format!("sensors[{i}].{field}");
     let there = site.of_controller(own.controller).is_some_and(|b| b.sensor_names().contains(&own.name));
     if !there {
@@ -356,7 +356,7 @@ mod tests {
     use upland_core::site::{Site, UnitSystem};
     use upland_core::weather::climate::Climate;
 
-    fn site() -> Facts {
+    fn site() -> AccountInputs {
         let site = Site {
             name: "Test slope".into(),
             latitude_deg: 46.0,
@@ -373,7 +373,7 @@ mod tests {
             drizzle: Default::default(),
         };
         let mut facts =
-            Facts::surveyed(&site, &TimeZone::UTC, &[], Climate::from_record(&[], site.station()));
+            AccountInputs::surveyed(&site, &TimeZone::UTC, &[], Climate::from_record(&[], site.station()));
         let mut sensor = Sensor::of_card(upland_core::sensors::generic().remove(0).1, 1);
         sensor.name = "Gauge".into();
         let sensor = SensorFacts {

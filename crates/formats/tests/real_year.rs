@@ -117,13 +117,13 @@ fn the_steps_of_a_rain_switch_differ_on_its_hours() {
     }
     let climate = Climate::from_record(&days, station()).with_rain_hours(hours);
     let span = climate.span().unwrap();
-    let read = as_read(&climate, -79.95, span, &tz);
+    let read = as_read(&climate, -79.95, span.0, span.1, &tz);
     let (_, switch) = generic().into_iter().find(|(code, _)| *code == "rain_switch").unwrap();
     let end = midnight(span.1.tomorrow().unwrap(), &tz);
     for release in [Release::DriesOut { vent: 0.7 }, Release::Days(2)] {
         let all: Vec<_> = steps(&switch)
             .into_iter()
-            .map(|mm| rain_holds((mm, release), &read.channels[&Channel::Rain], &read.drying, end))
+            .map(|mm| rain_holds(mm, release, &read.channels[&Channel::Rain], &read.drying, end))
             .collect();
         let trips: Vec<usize> = all.iter().map(Vec::len).collect();
         assert!(trips.len() >= 5 && trips.windows(2).all(|pair| pair[0] > pair[1]), "{release:?}: {trips:?}");

@@ -236,7 +236,7 @@ impl Change<'_> {
         let now = self.own_controller(id)?;
         let number = now.as_ref().map_or(controller.number, |n| n.controller.number);
         let item = Controller { number, ..controller.clone() };
-        self.save_version((Subject::Controller, now), base_version, &item, |connection, version, user_id| {
+        self.save_version(Subject::Controller, now, base_version, &item, |connection, version, user_id| {
             insert_version(connection, id, version, &item, user_id)
         })
     }

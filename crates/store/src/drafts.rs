@@ -51,7 +51,8 @@ impl Store {
     /// As any query.
     pub fn keep_settings_draft(
         &self,
-        (user_id, controller_id): (i64, i64),
+        user_id: i64,
+        controller_id: i64,
         base_version: i32,
         fields: &BTreeMap<String, String>,
     ) -> Result<bool> {

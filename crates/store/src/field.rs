@@ -193,7 +193,8 @@ impl Change<'_> {
         &mut self,
         zone_id: i64,
         date: Date,
-        (kind, value): (EventKind, f64),
+        kind: EventKind,
+        value: f64,
         reason: &str,
     ) -> Result<Option<i64>> {
         if !self.has_zone(zone_id)? {

@@ -142,8 +142,11 @@ fn insert<T: Shared>(connection: &mut PgConnection, item: &T, user_id: i64) -> R
 
 fn apply(
     connection: &mut PgConnection,
-    (site_id, ordinance_id): (SiteKey, i64),
-    (house, permits, lifted): (HouseNumber, &[Permit], bool),
+    site_id: SiteKey,
+    ordinance_id: i64,
+    house: HouseNumber,
+    permits: &[Permit],
+    lifted: bool,
     user_id: i64,
 ) -> Result<()> {
     diesel::insert_into(site_ordinances::table)
@@ -171,7 +174,7 @@ pub(crate) fn apply_by_content(
         Some(entry) => entry.id,
         None => insert(connection, &applied.ordinance, user_id)?,
     };
-    apply(connection, (site_id, id), (applied.house, &applied.permits, false), user_id)
+    apply(connection, site_id, id, applied.house, &applied.permits, false, user_id)
 }
 
 impl Snapshot<'_> {
@@ -384,7 +387,9 @@ impl Change<'_> {
         &mut self,
         ordinance_id: i64,
         base: Option<i64>,
-        (house, permits, lifted): (HouseNumber, &[Permit], bool),
+        house: HouseNumber,
+        permits: &[Permit],
+        lifted: bool,
     ) -> Result<bool> {
         let (site_id, actor) = (self.site_id, self.actor);
         let now: Option<(i64, bool)> = site_ordinances::table
@@ -396,7 +401,7 @@ impl Change<'_> {
         if now.filter(|(_, lifted)| !lifted).map(|(id, _)| id) != base {
             return Ok(false);
         }
-        apply(self.connection, (site_id, ordinance_id), (house, permits, lifted), actor)?;
+        apply(self.connection, site_id, ordinance_id, house, permits, lifted, actor)?;
         let action = match (base, lifted) {
             (_, true) => Action::Removed,
             (None, _) => Action::Created,

@@ -115,7 +115,7 @@ impl Snapshot<'_> {
     /// As any query.
     pub fn logbook(&mut self, site_id: SiteKey, asked: &Asked, most: i64) -> Result<Vec<LogEntry>> {
         let found = self.found(site_id, &asked.text)?;
-        let entries = self.entries((Some(site_id), found), asked, most)?;
+        let entries = self.entries(Some(site_id), found, asked, most)?;
         Ok(entries.into_iter().map(|(_, entry)| entry).collect())
     }
 
@@ -130,13 +130,14 @@ impl Snapshot<'_> {
         asked: &Asked,
         most: i64,
     ) -> Result<Vec<(Option<i64>, LogEntry)>> {
-        self.entries((site_id, Found::All), asked, most)
+        self.entries(site_id, Found::All, asked, most)
     }
 
     // Long: a filter for each thing that can be asked.
     fn entries(
         &mut self,
-        (site_id, found): (Option<SiteKey>, Found),
+        site_id: Option<SiteKey>,
+        found: Found,
         asked: &Asked,
         most: i64,
     ) -> Result<Vec<(Option<i64>, LogEntry)>> {

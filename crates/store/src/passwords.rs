@@ -62,11 +62,7 @@ impl Snapshot<'_> {
 }
 
 /// Stores a password and ends every session of the person but one.
-fn store_password(
-    connection: &mut PgConnection,
-    (user_id, hash): (i64, &str),
-    but: Option<&[u8]>,
-) -> Result<()> {
+fn store_password(connection: &mut PgConnection, user_id: i64, hash: &str, but: Option<&[u8]>) -> Result<()> {
     diesel::update(users::table.find(user_id)).set(users::password_hash.eq(hash)).execute(connection)?;
     diesel::delete(password_links::table.filter(password_links::user_id.eq(user_id))).execute(connection)?;
     let others = sessions::table
@@ -83,7 +79,7 @@ impl Store {
     /// As any query.
     pub fn change_password(&self, user_id: i64, hash: &str, session_sha256: &[u8]) -> Result<()> {
         let mut connection = self.connection()?;
-        connection.transaction(|connection| store_password(connection, (user_id, hash), Some(session_sha256)))
+        connection.transaction(|connection| store_password(connection, user_id, hash, Some(session_sha256)))
     }
 
     /// Makes a link through which a person chooses a password, instead of an earlier one; false when there is no
@@ -139,7 +135,7 @@ impl Store {
             let user_id: Option<i64> =
                 diesel::delete(live).returning(password_links::user_id).get_result(connection).optional()?;
             let Some(user_id) = user_id else { return Ok(None) };
-            store_password(connection, (user_id, hash), None)?;
+            store_password(connection, user_id, hash, None)?;
             Ok(Some(user_id))
         })
     }

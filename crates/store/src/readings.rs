@@ -155,7 +155,8 @@ const fn memory_days(channel: Channel) -> i64 {
 
 fn insert_readings(
     connection: &mut PgConnection,
-    (sensor_id, device_id): (i64, Option<i64>),
+    sensor_id: i64,
+    device_id: Option<i64>,
     readings: &[ChannelReading],
 ) -> Result<usize> {
     let channels: Vec<&str> = readings.iter().map(|(c, _)| c.code()).collect();
@@ -318,7 +319,8 @@ impl Snapshot<'_> {
         &mut self,
         sensor_id: i64,
         channel: Channel,
-        (from, until): (Timestamp, Timestamp),
+        from: Timestamp,
+        until: Timestamp,
     ) -> Result<Vec<Reading>> {
         let rows: Vec<(jiff_diesel::Timestamp, f64)> = sensor_readings::table
             .filter(sensor_readings::sensor_id.eq(sensor_id).and(sensor_readings::channel.eq(channel.code())))
@@ -403,7 +405,7 @@ impl Store {
             return Ok(0);
         }
         self.connection()?
-            .transaction(|connection| insert_readings(connection, (sensor_id, device_id), readings))
+            .transaction(|connection| insert_readings(connection, sensor_id, device_id, readings))
     }
 
     /// Counts what was refused.
@@ -437,7 +439,7 @@ impl Change<'_> {
         if self.own_sensor(sensor_id)?.is_none() {
             return Ok(None);
         }
-        insert_readings(self.connection, (sensor_id, None), readings).map(Some)
+        insert_readings(self.connection, sensor_id, None, readings).map(Some)
     }
 
     /// Makes a device whose token has a hash; `None` when the sensor is not of this site.

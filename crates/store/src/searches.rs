@@ -176,7 +176,7 @@ impl Store {
     ///
     /// # Errors
     /// As any query.
-    pub fn tell_search(&self, site: SiteKey, which: i32, (done, most): (usize, usize)) -> Result<bool> {
+    pub fn tell_search(&self, site: SiteKey, which: i32, done: usize, most: usize) -> Result<bool> {
         let told: Option<Stop> = diesel::sql_query(
             "UPDATE searches SET done = $3, most = $4 WHERE site_id = $1 AND number = $2 AND ended_at IS NULL RETURNING stop",
         )

@@ -193,7 +193,8 @@ fn record(versions: &[Loaded]) -> Result<SensorRecord> {
 fn insert_version(
     connection: &mut PgConnection,
     id: i64,
-    (version, since): (i32, Option<Date>),
+    version: i32,
+    since: Option<Date>,
     sensor: &Sensor,
     user_id: i64,
 ) -> Result<()> {
@@ -220,7 +221,7 @@ pub(crate) fn insert(
         .values((sensors::site_id.eq(site_id), sensors::installed_on.eq(installed_on.to_diesel())))
         .returning(sensors::id)
         .get_result(connection)?;
-    insert_version(connection, id, (1, Some(installed_on)), sensor, user_id)?;
+    insert_version(connection, id, 1, Some(installed_on), sensor, user_id)?;
     Ok(id)
 }
 
@@ -359,8 +360,8 @@ impl Change<'_> {
         since: Option<Date>,
     ) -> Result<Option<Saved<SensorRecord>>> {
         let now = self.own_sensor(id)?;
-        self.save_version((Subject::Sensor, now), base_version, sensor, |connection, version, user_id| {
-            insert_version(connection, id, (version, since), sensor, user_id)
+        self.save_version(Subject::Sensor, now, base_version, sensor, |connection, version, user_id| {
+            insert_version(connection, id, version, since, sensor, user_id)
         })
     }
 
@@ -369,7 +370,8 @@ impl Change<'_> {
     pub(crate) fn insert_with_history(
         connection: &mut PgConnection,
         site_id: SiteKey,
-        (sensor, history): (&Sensor, &SensorHistory),
+        sensor: &Sensor,
+        history: &SensorHistory,
         today: Date,
         user_id: i64,
     ) -> Result<()> {
@@ -381,7 +383,7 @@ impl Change<'_> {
         let id = insert(connection, site_id, installed_on, &first.sensor, user_id)?;
         let later = history.earlier.iter().skip(1).map(|e| &e.sensor).chain([sensor]);
         for ((number, since), set) in (2..).zip(history.earlier.iter().map(|e| e.until)).zip(later) {
-            insert_version(connection, id, (number, Some(since)), set, user_id)?;
+            insert_version(connection, id, number, Some(since), set, user_id)?;
         }
         Ok(())
     }

@@ -282,11 +282,11 @@ impl Store {
                 let own =
                     file.earlier_zones.iter().filter(|e| (e.zone.controller_number, e.zone.number) == place);
                 let own: Vec<_> = own.collect();
-                crate::zones::insert_with_earlier(connection, id, (zone, &own), user_id)?;
+                crate::zones::insert_with_earlier(connection, id, zone, &own, user_id)?;
             }
             for (place, sensor) in file.sensors.iter().enumerate() {
                 let own = (sensor, &file.history(place));
-                Change::insert_with_history(connection, id, own, today, user_id)?;
+                Change::insert_with_history(connection, id, own.0, own.1, today, user_id)?;
             }
             if file.plan != upland_core::sensors::site_plan::SitePlan::default() {
                 crate::sensors::insert_plan(connection, id, &file.plan, user_id)?;
@@ -337,7 +337,7 @@ impl Change<'_> {
     pub fn save_site(&mut self, base_version: i32, site: &Site) -> Result<Option<Saved<SiteRecord>>> {
         let id = self.site_id;
         let now = current(self.connection, Some(&[id.number()]))?.pop();
-        self.save_version((Subject::Site, now), base_version, site, |connection, version, user_id| {
+        self.save_version(Subject::Site, now, base_version, site, |connection, version, user_id| {
             diesel::insert_into(site_versions::table)
                 .values(SiteRow::new(id, version, site, user_id))
                 .execute(connection)?;

@@ -150,7 +150,9 @@ impl Change<'_> {
     /// As any query.
     pub fn tick(
         &mut self,
-        (what, about, number): (What, i64, i32),
+        what: What,
+        about: i64,
+        number: i32,
         at: Option<Timestamp>,
         words: &str,
     ) -> Result<bool> {

@@ -440,7 +440,8 @@ impl Change<'_> {
     /// saved in between, and nothing is stored when nothing changed. `None` when it is not there.
     pub(crate) fn save_version<R: Versioned>(
         &mut self,
-        (subject, now): (Subject, Option<R>),
+        subject: Subject,
+        now: Option<R>,
         base: i32,
         item: &R::Item,
         insert: impl FnOnce(&mut PgConnection, i32, i64) -> Result<()>,
@@ -481,7 +482,8 @@ impl Change<'_> {
     pub fn take_back(
         &mut self,
         subject: Subject,
-        (under, id): (i64, i64),
+        under: i64,
+        id: i64,
         at: Option<Timestamp>,
     ) -> Result<bool> {
         let Some(statement) = subject.take_back() else {

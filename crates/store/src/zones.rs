@@ -221,7 +221,8 @@ fn add_earlier(connection: &mut PgConnection, records: &mut [ZoneRecord]) -> Res
 pub(crate) fn insert_with_earlier(
     connection: &mut PgConnection,
     site_id: SiteKey,
-    (zone, earlier): (&Zone, &[&EarlierZone]),
+    zone: &Zone,
+    earlier: &[&EarlierZone],
     user_id: i64,
 ) -> Result<()> {
     let Some(first) = earlier.first() else {
@@ -344,7 +345,7 @@ impl Change<'_> {
         };
         let site_id = self.site_id;
         let now = current(self.connection, Which::One(id))?.pop().filter(|z| z.site_id == site_id);
-        self.save_version((Subject::Zone, now), base_version, zone, |connection, version, user_id| {
+        self.save_version(Subject::Zone, now, base_version, zone, |connection, version, user_id| {
             diesel::insert_into(zone_versions::table)
                 .values((ZoneRow::new(id, version, zone, user_id), zone_versions::since.eq(since)))
                 .execute(connection)?;

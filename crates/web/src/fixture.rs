@@ -3,13 +3,13 @@
 
 use crate::chapters::today::Decided;
 use crate::page::frame::Frame;
-use crate::site::facts::{SiteController, SiteFacts};
+use crate::site::records::{SiteController, SiteRecords};
 use jiff::civil::{Date, date, time};
 use jiff::tz::TimeZone;
 use jiff::{Timestamp, ToSpan};
 use std::sync::Arc;
 use upland_core::account::running::ControllerFacts;
-use upland_core::account::whole::{Facts, Way};
+use upland_core::account::site_account::{AccountInputs, EvidencePolicy};
 use upland_core::advice::tonight::{Tonight, account_of, tonight};
 use upland_core::controller::schedule::Settings;
 use upland_core::controller::{Card, twelve_stations};
@@ -132,7 +132,7 @@ fn with_settings(units: UnitSystem, settings: Option<Settings>) -> Decided {
     let climate = Climate::from_record(&days, site.station());
     let tz = TimeZone::get(&site.time_zone).unwrap();
     let card = card();
-    let night = night(&site, &tz, (&zones, &climate), (&card, settings.as_ref()), evening);
+    let night = night(&site, &tz, &zones, &climate, &card, settings.as_ref(), evening);
     let saved_at = Timestamp::UNIX_EPOCH;
     let zones = zones
         .into_iter()
@@ -168,7 +168,7 @@ fn with_settings(units: UnitSystem, settings: Option<Settings>) -> Decided {
         saved_at,
     };
     Decided {
-        loaded: Arc::new(facts(
+        records: Arc::new(facts(
             site,
             zones,
             vec![SiteController { record, settings: None }],
@@ -187,14 +187,16 @@ fn with_settings(units: UnitSystem, settings: Option<Settings>) -> Decided {
 fn night(
     site: &Site,
     tz: &TimeZone,
-    (zones, climate): (&[Zone], &Climate),
-    (card, settings): (&Card, Option<&Settings>),
+    zones: &[Zone],
+    climate: &Climate,
+    card: &Card,
+    settings: Option<&Settings>,
     evening: Date,
 ) -> Tonight {
     // It was set this afternoon: until then watering as advised stands in.
     let since = upland_core::quantity::time::noon(evening, tz);
-    let facts = account_facts(site, tz, (zones, climate), (card, settings.map(|s| (since, s))));
-    let account = account_of(&facts, Way::Best, evening, Timestamp::MIN);
+    let facts = account_facts(site, tz, zones, climate, card, settings.map(|s| (since, s)));
+    let account = account_of(&facts, EvidencePolicy::Best, evening, Timestamp::MIN);
     tonight(&facts, &account, 1, evening)
 }
 
@@ -202,10 +204,12 @@ fn night(
 fn account_facts(
     site: &Site,
     tz: &TimeZone,
-    (zones, climate): (&[Zone], &Climate),
-    (card, settings): (&Card, Option<(Timestamp, &Settings)>),
-) -> Facts {
-    let mut facts = Facts::surveyed(site, tz, zones, climate.clone());
+    zones: &[Zone],
+    climate: &Climate,
+    card: &Card,
+    settings: Option<(Timestamp, &Settings)>,
+) -> AccountInputs {
+    let mut facts = AccountInputs::surveyed(site, tz, zones, climate.clone());
     let versions = settings.into_iter().map(|(since, s)| (since, s.clone())).collect();
     facts.controllers =
         vec![ControllerFacts { number: 1, card: card.clone(), versions, sensors: Vec::new() }];
@@ -213,16 +217,18 @@ fn account_facts(
 }
 
 /// The same site with its controller set as it is in [`told`] since long ago: what a trial is run on.
-pub(crate) fn long_set(units: UnitSystem) -> Facts {
+pub(crate) fn long_set(units: UnitSystem) -> AccountInputs {
     let decided = told(units);
     let card = card();
-    let of = (decided.loaded.surveys(), Arc::clone(&decided.climate));
+    let of = (decided.records.surveys(), Arc::clone(&decided.climate));
     let settings = faulty(&card);
     account_facts(
-        &decided.loaded.site.site,
-        &decided.loaded.tz,
-        (&of.0, &of.1),
-        (&card, Some((Timestamp::UNIX_EPOCH, &settings))),
+        &decided.records.site.site,
+        &decided.records.tz,
+        &of.0,
+        &of.1,
+        &card,
+        Some((Timestamp::UNIX_EPOCH, &settings)),
     )
 }
 
@@ -232,8 +238,8 @@ fn facts(
     zones: Vec<ZoneRecord>,
     controllers: Vec<SiteController>,
     climate: Arc<Climate>,
-) -> SiteFacts {
-    SiteFacts {
+) -> SiteRecords {
+    SiteRecords {
         tz: TimeZone::get(&site.site.time_zone).unwrap(),
         site,
         zones,
@@ -269,9 +275,9 @@ pub(crate) fn frame() -> Frame {
 pub(crate) fn controller_with_faults() -> (upland_core::installation::Installation, Settings) {
     use upland_core::controller::ordinance::{AllowedDays, Applied, HouseNumber, Law, Ordinance, Rule};
     let decided = decided(UnitSystem::Metric);
-    let mut site = decided.loaded.site.site.clone();
+    let mut site = decided.records.site.site.clone();
     site.supply = Some(LitresPerMinute::from_l_per_min(95.0));
-    let zones: Vec<Zone> = decided.loaded.surveys();
+    let zones: Vec<Zone> = decided.records.surveys();
     let ordinance = Ordinance {
         name: "Larkrigg summer watering".into(),
         rules: vec![Rule {
@@ -292,7 +298,7 @@ pub(crate) fn controller_with_faults() -> (upland_core::installation::Installati
     let evening = date(2026, 7, 13);
     let installation = upland_core::installation::Installation::new(
         &site,
-        (&card, 1),
+        upland_core::installation::InstalledCard { card: &card, number: 1 },
         &zones,
         law,
         &decided.climate,
@@ -304,10 +310,10 @@ pub(crate) fn controller_with_faults() -> (upland_core::installation::Installati
 }
 
 /// The same controller as its pages see it, with two versions of its settings.
-pub(crate) fn workbench() -> crate::site::workbench::Workbench {
+pub(crate) fn controller_snapshot() -> crate::site::controller_snapshot::ControllerSnapshot {
     let (installation, settings) = controller_with_faults();
-    let mut loaded = Arc::into_inner(decided(UnitSystem::Metric).loaded).unwrap();
-    loaded.controllers[0].settings = Some(upland_store::settings::SettingsRecord {
+    let mut records = Arc::into_inner(decided(UnitSystem::Metric).records).unwrap();
+    records.controllers[0].settings = Some(upland_store::settings::SettingsRecord {
         version: 2,
         kind: upland_store::settings::SettingsKind::Changed,
         reason: "drip moved".into(),
@@ -315,16 +321,16 @@ pub(crate) fn workbench() -> crate::site::workbench::Workbench {
         saved_by: "Bram".into(),
         saved_at: Timestamp::UNIX_EPOCH,
     });
-    crate::site::workbench::Workbench::for_tests(loaded, installation, date(2026, 7, 13))
+    crate::site::controller_snapshot::ControllerSnapshot::for_tests(records, installation, date(2026, 7, 13))
 }
 
 /// The account that a decided night rests on; with a reading and a logged run of its first zone, where that is asked
 /// for, some days before.
-pub(crate) fn at_work(decided: &Decided, noted: bool) -> crate::site::context::SiteAtWork {
+pub(crate) fn at_work(decided: &Decided, noted: bool) -> crate::site::snapshot::SiteSnapshot {
     use crate::site::clock::{Moment, evening};
-    use crate::site::sensing::SensorStates;
+    use crate::site::snapshot::SiteSnapshot;
     use upland_store::field::{EventKind, ZoneEvent};
-    let (date, tz) = (decided.night.date, &decided.loaded.tz);
+    let (date, tz) = (decided.night.date, &decided.records.tz);
     let event = |id, kind, back: i32, value| ZoneEvent {
         id,
         zone_id: 1,
@@ -342,15 +348,14 @@ pub(crate) fn at_work(decided: &Decided, noted: bool) -> crate::site::context::S
         Vec::new()
     };
     let moment = Moment { date, at: evening(date, tz), record_ended: None };
-    let states = SensorStates::noted_for_tests(Arc::clone(&decided.loaded), noted, moment);
-    crate::site::context::SiteAtWork::of(Arc::new(states), moment)
+    SiteSnapshot::noted_for_tests(Arc::clone(&decided.records), noted, moment)
 }
 
 /// Facts of a site once more, without its sensors: what a bench asks of them.
-pub(crate) fn facts_of(loaded: &SiteFacts) -> SiteFacts {
-    let controllers = loaded
+pub(crate) fn facts_of(records: &SiteRecords) -> SiteRecords {
+    let controllers = records
         .controllers
         .iter()
         .map(|own| SiteController { record: own.record.clone(), settings: own.settings.clone() });
-    facts(loaded.site.clone(), loaded.zones.clone(), controllers.collect(), Arc::clone(&loaded.climate))
+    facts(records.site.clone(), records.zones.clone(), controllers.collect(), Arc::clone(&records.climate))
 }

@@ -5,14 +5,13 @@ use crate::fixture;
 use crate::fixture::key;
 use crate::page::headline::headline;
 use crate::site::clock::{Moment, evening};
-use crate::site::context::SiteAtWork;
-use crate::site::sensing::SensorStates;
+use crate::site::snapshot::SiteSnapshot;
 use jiff::civil::{Date, date, time};
 use jiff::{SignedDuration, Timestamp, ToSpan};
 use proptest::prelude::*;
 use std::sync::Arc;
 use upland_core::account::running::ControllerRun;
-use upland_core::account::whole::Way;
+use upland_core::account::site_account::EvidencePolicy;
 use upland_core::advice::tonight::{Tonight, Verdict, ZoneTonight, account_of, tonight};
 use upland_core::controller::schedule::{Days, Settings, YearSpan};
 use upland_core::quantity::ratio::Percentage;
@@ -72,7 +71,7 @@ impl Case {
     }
 
     fn settings(&self) -> Settings {
-        let mut settings = fixture::workbench().settings();
+        let mut settings = fixture::controller_snapshot().settings();
         for program in &mut settings.programs {
             program.active = false;
         }
@@ -145,9 +144,9 @@ proptest! {
     // Long: one view after another.
     #[test]
     fn every_view_answers_the_same_about_a_night(case in case()) {
-        let mut loaded = Arc::into_inner(fixture::decided(UnitSystem::Metric).loaded).unwrap();
+        let mut records = Arc::into_inner(fixture::decided(UnitSystem::Metric).records).unwrap();
         let settings = case.settings();
-        loaded.controllers[0].settings = Some(SettingsRecord {
+        records.controllers[0].settings = Some(SettingsRecord {
             version: 1,
             kind: SettingsKind::AsFound,
             reason: "as found".into(),
@@ -156,7 +155,7 @@ proptest! {
             saved_at: Timestamp::UNIX_EPOCH,
         });
         let card = generic().into_iter().find(|(code, _)| *code == case.sensor).unwrap().1;
-        loaded.sensors = vec![SensorRecord {
+        records.sensors = vec![SensorRecord {
             id: 1,
             site_id: key(1),
             installed_on: date(2026, 1, 1),
@@ -168,9 +167,9 @@ proptest! {
             saved_at: Timestamp::UNIX_EPOCH,
         }];
         let date = case.date();
-        let at = evening(date, &loaded.tz);
+        let at = evening(date, &records.tz);
         if case.bypassed {
-            loaded.sensor_events = vec![SensorEvent {
+            records.sensor_events = vec![SensorEvent {
                 id: 1,
                 sensor_id: 1,
                 kind: SensorEventKind::Bypass,
@@ -184,9 +183,9 @@ proptest! {
             }];
         }
         let moment = Moment { date, at, record_ended: None };
-        let states = Arc::new(SensorStates::noted_for_tests(Arc::new(loaded), Vec::new(), moment));
-        let facts = &states.facts;
-        let night: Tonight = tonight(facts, &account_of(facts, Way::Best, date, at), 1, date);
+        let snapshot = SiteSnapshot::noted_for_tests(Arc::new(records), Vec::new(), moment);
+        let facts = &snapshot.inputs;
+        let night: Tonight = tonight(facts, &account_of(facts, EvidencePolicy::Best, date, at), 1, date);
 
         // Today, controller and zone by zone.
         let of_zones = night.zones.iter().filter_map(|z| z.will.as_ref()).flat_map(|will| &will.runs);
@@ -195,17 +194,16 @@ proptest! {
         for zone in &night.zones {
             prop_assert!(may_stand(zone), "{:?} beside due deficit {} {:?} will {:?}", zone.verdict, zone.due, zone.depletion, zone.will);
         }
-        let text = headline(&night, &states.tz);
+        let text = headline(&night, &snapshot.tz);
         prop_assert!(headline_stands(&text, &night), "{text}");
         // The list of sites, its notices and the weekly list.
-        let work = SiteAtWork::of(Arc::clone(&states), moment);
-        let round = round_for_tests(&work, &[]);
+        let round = round_for_tests(&snapshot, &[]);
         prop_assert_eq!(&round.nights[0].sentence[0], &text);
         let all_right = night.zones.iter().all(|z| z.verdict == Some(Verdict::Right));
         prop_assert_eq!(round.nights[0].state == NightState::Right, all_right);
         let of_night = round.notices.iter().filter(|n| n.kind == NoticeKind::Night);
         prop_assert_eq!(of_night.count(), usize::from(!all_right));
-        let card = states.loaded.controllers[0].record.controller.card.clone();
+        let card = snapshot.records.controllers[0].record.controller.card.clone();
         for call in &round.calls {
             if let Some(advised) = call.advised {
                 prop_assert!(card.takes_percentage(advised), "a percentage that the controller type has");
@@ -215,16 +213,16 @@ proptest! {
             }
         }
         // Sensors.
-        let own = &states.loaded.controllers[0];
-        prop_assert_eq!(told(&states.tonight(own).unwrap()), told(&night.runs));
+        let own = &snapshot.records.controllers[0];
+        prop_assert_eq!(told(&snapshot.tonight(own).unwrap()), told(&night.runs));
         // Programs, of the saved settings as of a draft.
-        let bench = crate::site::workbench::Workbench::of_states_for_tests(&states);
-        let (begin, end) = bench.night(date);
-        let drafted = bench.runs_of(&settings, (date - 1.day(), date + 1.day()));
+        let controller = crate::site::controller_snapshot::ControllerSnapshot::of_site_for_tests(&snapshot);
+        let (begin, end) = controller.night(date);
+        let drafted = controller.runs_of(&settings, (date - 1.day(), date + 1.day()));
         let drafted: Vec<_> = drafted.iter().filter(|r| (begin..end).contains(&r.run.start)).collect();
         prop_assert_eq!(told(drafted), told(&night.runs));
         // Calendar and work by hand: the valves that really open.
-        let open: Vec<_> = bench.openings(&settings, (date - 1.day(), date + 1.day()));
+        let open: Vec<_> = controller.openings(&settings, (date - 1.day(), date + 1.day()));
         let open = open.iter().filter(|r| (begin..end).contains(&r.start)).map(|r| (r.station, r.start, r.end));
         let waters = night.runs.iter().filter(|r| !r.is_held());
         let mut waters: Vec<_> = waters.map(|r| (r.run.station, r.run.start, r.until)).collect();
@@ -234,7 +232,7 @@ proptest! {
         prop_assert_eq!(open, waters);
         // The command and the sheet's file.
         let names = vec!["Sensor".to_owned()];
-        let csv = night_csv::write(&night, (&names, &states.tz));
+        let csv = night_csv::write(&night, &names, &snapshot.tz);
         for (line, zone) in csv.lines().skip(1).zip(&night.zones) {
             let row = cells(line);
             let will = zone.will.as_ref().unwrap();

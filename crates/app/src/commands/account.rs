@@ -6,7 +6,9 @@ use super::{Failure, check_span, print};
 use jiff::civil::Date;
 use std::collections::BTreeMap;
 use upland_core::account::running::{ControllerFacts, ControllerRun};
-use upland_core::account::whole::{Facts, SiteAccount, Way, begins, end_of, of_site};
+use upland_core::account::site_account::{
+    AccountInputs, EvidencePolicy, SiteAccount, begins, end_of, of_site,
+};
 use upland_core::account::zone::AccountHour;
 use upland_core::codes::Coded;
 use upland_formats::account_csv::{self, AccountRow};
@@ -33,7 +35,7 @@ pub struct Args {
     to: Date,
     /// What counts as the watering of each day.
     #[arg(long, default_value = "best", value_parser = way)]
-    way: Way,
+    way: EvidencePolicy,
     /// A row an hour instead of a day.
     #[arg(long)]
     hours: bool,
@@ -42,9 +44,9 @@ pub struct Args {
     log: Option<String>,
 }
 
-fn way(text: &str) -> Result<Way, String> {
-    let known: Vec<&str> = Way::TABLE.iter().map(|(_, code)| *code).collect();
-    Way::from_code(text).ok_or_else(|| format!("not one of {}", known.join(", ")))
+fn way(text: &str) -> Result<EvidencePolicy, String> {
+    let known: Vec<&str> = EvidencePolicy::TABLE.iter().map(|(_, code)| *code).collect();
+    EvidencePolicy::from_code(text).ok_or_else(|| format!("not one of {}", known.join(", ")))
 }
 
 /// Holders by zone, with the run that each held.
@@ -52,10 +54,11 @@ type HeldRuns<'a> = BTreeMap<(u8, u16), Vec<&'a ControllerRun>>;
 
 /// Whoever held a run that begins in a span, each named once.
 fn names_of(
-    facts: &Facts,
+    facts: &AccountInputs,
     held: &HeldRuns,
     of: (u8, u16),
-    (from, until): (jiff::Timestamp, jiff::Timestamp),
+    from: jiff::Timestamp,
+    until: jiff::Timestamp,
 ) -> String {
     let own = facts.of_controller(of.0);
     let names = own.map(ControllerFacts::sensor_names).unwrap_or_default();
@@ -76,13 +79,13 @@ pub fn run(args: &Args) -> Result<(), Failure> {
     check_span(args.from, args.to)?;
     let read = site(&args.site)?;
     let climate = climate(&args.weather, &args.options, &read.0, &read.1)?;
-    weather_notes(&climate, (args.from, args.to));
-    let facts = &at_work(read, climate, args.log.as_deref(), args.to)?;
+    weather_notes(&climate, args.from, args.to);
+    let facts = &at_work(read.0, read.1, climate, args.log.as_deref(), args.to)?;
     let until = end_of(args.to, &facts.tz);
     future_notes(&facts.log, until, &facts.tz);
     let first = begins(&facts.climate, args.from);
     let mut hours: Vec<Vec<AccountHour>> = vec![Vec::new(); facts.zones.len()];
-    let account = of_site(facts, args.way, (first, until), |place, hour| {
+    let account = of_site(facts, args.way, first, until, |place, hour| {
         if args.hours
             && hour.date >= args.from
             && let Some(own) = hours.get_mut(place)
@@ -95,7 +98,12 @@ pub fn run(args: &Args) -> Result<(), Failure> {
 }
 
 /// The rows of a site: by zone, then by time.
-fn rows(facts: &Facts, account: &SiteAccount, hours: &[Vec<AccountHour>], args: &Args) -> Vec<AccountRow> {
+fn rows(
+    facts: &AccountInputs,
+    account: &SiteAccount,
+    hours: &[Vec<AccountHour>],
+    args: &Args,
+) -> Vec<AccountRow> {
     let mut held: HeldRuns = BTreeMap::new();
     for (number, runs) in account.runs.controllers() {
         for run in runs.iter().filter(|r| !r.held_by.is_empty()) {
@@ -116,7 +124,7 @@ fn rows(facts: &Facts, account: &SiteAccount, hours: &[Vec<AccountHour>], args: 
                     water: hour.water,
                     evidence: hour.evidence,
                     was_read: hour.reset_from.is_some(),
-                    held_by: names_of(facts, &held, of, (hour.from, ends)),
+                    held_by: names_of(facts, &held, of, hour.from, ends),
                 });
             }
             continue;
@@ -128,7 +136,7 @@ fn rows(facts: &Facts, account: &SiteAccount, hours: &[Vec<AccountHour>], args: 
                 water: day.water,
                 evidence: day.evidence,
                 was_read: day.reset_from.is_some(),
-                held_by: names_of(facts, &held, of, (sky.begins, sky.ends)),
+                held_by: names_of(facts, &held, of, sky.begins, sky.ends),
             });
         }
     }

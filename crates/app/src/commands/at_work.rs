@@ -7,7 +7,7 @@ use jiff::tz::TimeZone;
 use std::collections::BTreeMap;
 use std::sync::Arc;
 use upland_core::account::log::Log;
-use upland_core::account::whole::Facts;
+use upland_core::account::site_account::AccountInputs;
 use upland_core::weather::climate::Climate;
 use upland_formats::log_file::{self, LogFile};
 use upland_formats::site_file::{self, SiteFile};
@@ -22,11 +22,12 @@ pub fn site(path: &str) -> Result<(SiteFile, TimeZone), Failure> {
 
 /// Puts a site file, its weather and its log together. `last` is the day up to which the sensors are asked.
 pub fn at_work(
-    (file, tz): (SiteFile, TimeZone),
+    file: SiteFile,
+    tz: TimeZone,
     climate: impl Into<Arc<Climate>>,
     log: Option<&str>,
     last: Date,
-) -> Result<Facts, Failure> {
+) -> Result<AccountInputs, Failure> {
     let log = match log {
         Some(path) => log_file::read(&read_input(path)?, &file).map_err(|p| Failure::problems(&p))?,
         None => LogFile::default(),
@@ -43,7 +44,7 @@ pub fn climate(path: &str, options: &Options, file: &SiteFile, tz: &TimeZone) ->
 }
 
 /// What is said of a record that ends before it is asked about, has no rain, or has none at all.
-pub fn weather_notes(climate: &Climate, (from, to): (Date, Date)) {
+pub fn weather_notes(climate: &Climate, from: Date, to: Date) {
     let mut notes = Vec::new();
     match climate.span() {
         None => notes

@@ -3,10 +3,10 @@
 use super::{Failure, print, print_notes, read_input};
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::time::Duration;
-use upland_bench::{Clock, DeviceKind, Plan, Sky};
 use upland_core::quantity::units::Metres;
 use upland_core::weather::Station;
 use upland_formats::daily_csv;
+use upland_simulator::{Clock, DeviceKind, Plan, Sky};
 
 #[derive(clap::Args)]
 #[command(
@@ -62,7 +62,7 @@ pub fn run(args: &Args) -> Result<(), Failure> {
     };
     let (stop, taken) = (AtomicBool::new(false), AtomicU64::new(0));
     let outcome = std::thread::scope(|scope| {
-        let running = scope.spawn(|| upland_bench::run(&plan, &sky, &stop, &taken));
+        let running = scope.spawn(|| upland_simulator::run(&plan, &sky, &stop, &taken));
         let begun = std::time::Instant::now();
         while !running.is_finished() && args.seconds.is_none_or(|s| begun.elapsed().as_secs() < s) {
             std::thread::sleep(Duration::from_millis(100));
@@ -118,9 +118,9 @@ pub fn serve(args: &ServiceArgs) -> Result<(), Failure> {
     let listener = std::net::TcpListener::bind(("127.0.0.1", args.port)).map_err(failed)?;
     print(&format!(
         "The stand-in tells its hours on http://127.0.0.1:{port}{} and forecasts on http://127.0.0.1:{port}{}\n",
-        upland_bench::service::MEASURED,
-        upland_bench::service::FORETOLD,
+        upland_simulator::service::MEASURED,
+        upland_simulator::service::FORETOLD,
         port = args.port
     ))?;
-    upland_bench::service::serve(listener, sky, clock, args.seed).map_err(failed)
+    upland_simulator::service::serve(listener, sky, clock, args.seed).map_err(failed)
 }

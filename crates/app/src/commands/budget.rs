@@ -10,7 +10,7 @@ use upland_core::advice::findings::{Finding, faults};
 use upland_core::advice::planner::{Basis, Relax, Request, Strategy, plan};
 use upland_core::codes::Coded;
 use upland_core::controller::schedule::{Program, Settings};
-use upland_core::installation::Installation;
+use upland_core::installation::{Installation, InstalledCard};
 use upland_core::sound::{SoundBase, sound_base};
 use upland_core::weather::climate::Climate;
 use upland_formats::{budget_file, site_file};
@@ -46,6 +46,7 @@ pub struct Args {
     from: Option<Date>,
 }
 
+// Long: one table after another.
 pub fn run(args: &Args) -> Result<(), Failure> {
     let file = site_file::read(&read_input(&args.site)?).map_err(|p| Failure::problems(&p))?;
     let (controller, present) =
@@ -57,8 +58,15 @@ pub fn run(args: &Args) -> Result<(), Failure> {
     let climate = Climate::from_record(&counted(&record, &station), station);
     let from = args.from.unwrap_or_else(|| super::today(&tz));
     let card = (&controller.card, controller.number);
-    let installation =
-        Installation::new(&file.site, card, &file.zones, file.law.clone(), &climate, from, &tz);
+    let installation = Installation::new(
+        &file.site,
+        InstalledCard { card: card.0, number: card.1 },
+        &file.zones,
+        file.law.clone(),
+        &climate,
+        from,
+        &tz,
+    );
     let runs = |s: &Settings| s.programs.iter().any(Program::waters);
     let settings = match present.clone().filter(runs) {
         Some(settings) => settings,

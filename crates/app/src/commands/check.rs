@@ -8,7 +8,7 @@ use jiff::civil::Date;
 use serde::Serialize;
 use upland_core::advice::findings::{Finding, FindingPlace, Severity, check};
 use upland_core::controller::schedule::Settings;
-use upland_core::installation::Installation;
+use upland_core::installation::{Installation, InstalledCard};
 use upland_core::weather::climate::Climate;
 
 #[derive(clap::Args)]
@@ -77,7 +77,15 @@ pub fn run(args: &Args) -> Result<(), Failure> {
     };
     let from = args.from.unwrap_or_else(|| super::today(&tz));
     let of = (&controller.card, controller.number);
-    let mut there = Installation::new(&file.site, of, &file.zones, file.law.clone(), &climate, from, &tz);
+    let mut there = Installation::new(
+        &file.site,
+        InstalledCard { card: of.0, number: of.1 },
+        &file.zones,
+        file.law.clone(),
+        &climate,
+        from,
+        &tz,
+    );
     there.sensors =
         file.sensors.iter().filter(|s| s.controller_number == controller.number).cloned().collect();
     let findings = match settings {

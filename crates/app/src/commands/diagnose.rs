@@ -105,7 +105,7 @@ fn output(decision: &Decision, words: &Words<'_>) -> Output {
             from: words.amount(own.lever.from),
             to: words.amount(own.lever.to),
             what: words.lever(&own.lever),
-            effect: words.effect(&own.lever, (&before, &after), OUTLOOK_DAYS.first().map_or(2, |d| d / 7)),
+            effect: words.effect(&own.lever, &before, &after, OUTLOOK_DAYS.first().map_or(2, |d| d / 7)),
             worse: words.worse(&before, &after),
             leave: words.leave(&own.lever),
             look_again: own.lever.look_again.to_string(),
@@ -130,8 +130,8 @@ pub fn run(args: &Args) -> Result<(), Failure> {
     let bytes = read_input(&args.visit)?;
     // The facts follow from the day of the visit, which stands in the visit.
     let day = visit_file::day(&bytes, &read.1).map_err(|p| Failure::problems(&p))?;
-    weather_notes(&climate, (day, day));
-    let facts = at_work(read, climate, args.log.as_deref(), day)?;
+    weather_notes(&climate, day, day);
+    let facts = at_work(read.0, read.1, climate, args.log.as_deref(), day)?;
     let visit = visit_file::read(&bytes, &facts).map_err(|p| Failure::problems(&p))?;
     future_notes(&facts.log, visit.at, &facts.tz);
     let decision = decide(&facts, &account_at(&facts, &visit), &visit);

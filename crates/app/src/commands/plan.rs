@@ -9,7 +9,7 @@ use upland_core::advice::planner::{
 };
 use upland_core::codes::Coded;
 use upland_core::controller::schedule::Settings;
-use upland_core::installation::Installation;
+use upland_core::installation::{Installation, InstalledCard};
 use upland_core::quantity::month::Month;
 use upland_core::weather::climate::Climate;
 use upland_formats::{daily_csv, settings_file, site_file};
@@ -83,7 +83,7 @@ pub fn run(args: &Args) -> Result<(), Failure> {
     let card = &controller.card;
     let mut installation = Installation::new(
         &file.site,
-        (card, controller.number),
+        InstalledCard { card, number: controller.number },
         &file.zones,
         file.law.clone(),
         &climate,

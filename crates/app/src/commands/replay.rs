@@ -93,7 +93,7 @@ pub fn run(args: &Args) -> Result<(), Failure> {
     if without > 0 {
         print_notes(&[format!("{without} days have no rain recorded; the switch sees none on them")]);
     }
-    let read = as_read(&climate, args.longitude, (first, last), &tz);
+    let read = as_read(&climate, args.longitude, first, last, &tz);
     let none = Readings::default();
     let rain = read.channels.get(&Channel::Rain).unwrap_or(&none);
     let end = midnight(last.tomorrow().unwrap_or(last), &tz);
@@ -113,7 +113,7 @@ pub fn run(args: &Args) -> Result<(), Failure> {
         }
     };
     let step = |threshold: &upland_core::quantity::units::Millimetres| {
-        let holds = rain_holds((*threshold, sensor.setting.release), rain, &read.drying, end);
+        let holds = rain_holds(*threshold, sensor.setting.release, rain, &read.drying, end);
         Step {
             threshold_mm: threshold.mm(),
             trips: holds.len(),

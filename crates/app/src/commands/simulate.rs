@@ -10,7 +10,7 @@ use jiff::tz::TimeZone;
 use serde::Serialize;
 use std::io::Write as _;
 use std::sync::Arc;
-use upland_core::account::whole::Facts;
+use upland_core::account::site_account::AccountInputs;
 use upland_core::account::zone::AccountHour;
 use upland_core::advice::planner::{Binding, Strategy};
 use upland_core::codes::Coded;
@@ -174,7 +174,7 @@ fn refused(name: &str, refusals: &[Refusal]) -> String {
 }
 
 /// The ways that were asked for; without any, every named one.
-fn ways(args: &Args, facts: &Facts) -> Result<Vec<TrialWay>, Failure> {
+fn ways(args: &Args, facts: &AccountInputs) -> Result<Vec<TrialWay>, Failure> {
     if args.ways.is_empty() {
         return Ok(Named::TABLE.iter().map(|(named, code)| named.way(code)).collect());
     }
@@ -193,7 +193,7 @@ pub fn run(args: &Args) -> Result<(), Failure> {
         let trial = trial_file::read(&read_input(path)?).map_err(|p| Failure::problems(&p))?;
         let ready = trial.ready().map_err(no_sample)?;
         let (facts, span) = (&ready.facts, ready.span);
-        return try_all(args, (facts, span), &trial.ways, trial.tariff.as_ref());
+        return try_all(args, facts, span.0, span.1, &trial.ways, trial.tariff.as_ref());
     }
     let (Some(site_path), Some(weather_path)) = (&args.site, &args.weather) else {
         return Err(Failure::Usage("give a site file and a weather file, --trial or --protocol".into()));
@@ -207,17 +207,19 @@ pub fn run(args: &Args) -> Result<(), Failure> {
     let picked = pick(args.sample.unwrap_or(days), &Arc::new(climate), &read.1).map_err(no_sample)?;
     let (from, to) = picked.span;
     check_span(from, to)?;
-    weather_notes(&picked.climate, (from, to));
-    let facts = at_work(read, picked.climate, args.log.as_deref(), to)?;
+    weather_notes(&picked.climate, from, to);
+    let facts = at_work(read.0, read.1, picked.climate, args.log.as_deref(), to)?;
     let tariff =
         args.price.as_ref().map(|tariff| Tariff { pump: args.pump, bill: args.bill, ..tariff.clone() });
-    try_all(args, (&facts, (from, to)), &ways(args, &facts)?, tariff.as_ref())
+    try_all(args, &facts, from, to, &ways(args, &facts)?, tariff.as_ref())
 }
 
 /// Runs ways and prints what they come to.
 fn try_all(
     args: &Args,
-    (facts, (from, to)): (&Facts, (Date, Date)),
+    facts: &AccountInputs,
+    from: Date,
+    to: Date,
     ways: &[TrialWay],
     tariff: Option<&Tariff>,
 ) -> Result<(), Failure> {
@@ -231,7 +233,7 @@ fn try_all(
                 trace.hour(&way.name, facts, place, hour);
             }
         };
-        match try_way(way, facts, (from, to), tariff, each) {
+        match try_way(way, facts, from, to, tariff, each) {
             Ok(result) => rows.push(result),
             Err(refusals) if all => print_notes(&[refused(&way.name, &refusals)]),
             Err(refusals) => return Err(Failure::Failed(refused(&way.name, &refusals))),
@@ -243,7 +245,7 @@ fn try_all(
     if let Some(trace) = trace {
         trace.close()?;
     }
-    print(&trial_json::write((from, to), &rows))
+    print(&trial_json::write(from, to, &rows))
 }
 
 /// Every hour of every way as CSV.
@@ -269,7 +271,7 @@ impl Trace {
         }
     }
 
-    fn hour(&mut self, way: &str, facts: &Facts, place: usize, hour: &AccountHour) {
+    fn hour(&mut self, way: &str, facts: &AccountInputs, place: usize, hour: &AccountHour) {
         let Some((zone, _)) = facts.zones.get(place) else { return };
         let at = hour.from.to_zoned(facts.tz.clone()).strftime("%Y-%m-%dT%H:%M:%S%:z").to_string();
         let w = &hour.water;

@@ -6,7 +6,7 @@ use super::weather::Options;
 use super::{Failure, print, print_notes, read_input};
 use jiff::civil::Date;
 use upland_core::account::running::ControllerFacts;
-use upland_core::account::whole::Way;
+use upland_core::account::site_account::EvidencePolicy;
 use upland_core::advice::tonight::{ControllerKnown, Notice, account_of, tonight};
 use upland_core::weather::DayWeather;
 use upland_core::weather::forecast::Foretold;
@@ -116,8 +116,8 @@ pub fn run(args: &Args) -> Result<(), Failure> {
     let Some(date) = date else {
         return Err(Failure::Failed("the weather file has no day that counts; give --date".into()));
     };
-    let facts = at_work((file, tz), climate, args.log.as_deref(), date)?;
-    let account = account_of(&facts, Way::Best, date, jiff::Timestamp::MIN);
+    let facts = at_work(file, tz, climate, args.log.as_deref(), date)?;
+    let account = account_of(&facts, EvidencePolicy::Best, date, jiff::Timestamp::MIN);
     future_notes(&facts.log, account.until, &facts.tz);
     let result = tonight(&facts, &account, args.controller, date);
     let mut notices: Vec<String> = result.notices.iter().map(notice).collect();
@@ -132,5 +132,5 @@ pub fn run(args: &Args) -> Result<(), Failure> {
     }
     print_notes(&notices);
     let names = facts.of_controller(args.controller).map(ControllerFacts::sensor_names).unwrap_or_default();
-    print(&night_csv::write(&result, (&names, &facts.tz)))
+    print(&night_csv::write(&result, &names, &facts.tz))
 }

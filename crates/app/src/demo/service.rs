@@ -4,11 +4,11 @@ use super::{EVENING, own, sites, weather};
 use crate::commands::real_time;
 use jiff::ToSpan;
 use std::net::TcpListener;
-use upland_bench::{Clock, Sky, service};
 use upland_core::quantity::units::Metres;
 use upland_core::site::Site;
 use upland_core::weather::record::SourceKind;
 use upland_formats::weather_file::{Clock as StampClock, DateOrder, MappedColumn, Mapping, Quantity, Stamp};
+use upland_simulator::{Clock, Sky, service};
 use upland_store::accounts::Role;
 use upland_store::scope::{Scope, SiteKey};
 use upland_store::weather::{ServiceSettings, SourcePlace};
@@ -70,12 +70,12 @@ fn mapping() -> (String, Mapping) {
 }
 
 /// Makes the source of the stand-in at a site; who answers for it.
-fn enter(store: &Store, (user, id): (i64, SiteKey), site: &Site) -> Result<(), StoreError> {
+fn enter(store: &Store, user: i64, id: SiteKey, site: &Site) -> Result<(), StoreError> {
     let place = place(site);
     let settings = at(PORTS.start);
     store.change(user, id, |change: &mut Change<'_>| {
         let source = change.create_source(SourceKind::Station, NAME, Some(place))?;
-        change.save_service((source, NAME), 0, &settings).map(|_| ())
+        change.save_service(source, NAME, 0, &settings).map(|_| ())
     })?;
     let (key, mapping) = mapping();
     store.save_mapping(&key, &serde_json::to_value(mapping).map_err(own)?, user)
@@ -101,7 +101,7 @@ pub fn start(store: &Store, loaded: bool) -> Result<(), StoreError> {
             store.read(|snapshot| snapshot.users())?.into_iter().find(|user| user.role == Role::Technician);
         let at = sites.into_iter().find(|site| site.site.name == first.site.name);
         if let (Some(at), Some(by)) = (at, by) {
-            enter(store, (by.id, at.id), &at.site)?;
+            enter(store, by.id, at.id, &at.site)?;
         }
     }
     let found = store.read(|snapshot| {
@@ -131,7 +131,7 @@ pub fn start(store: &Store, loaded: bool) -> Result<(), StoreError> {
             ..at(port)
         };
         let by = store.read(|snapshot| snapshot.users())?.first().map_or(0, |user| user.id);
-        store.change(by, site, |change| change.save_service((source, NAME), known.version, &settings))?;
+        store.change(by, site, |change| change.save_service(source, NAME, known.version, &settings))?;
     }
     let last = EVENING.date().saturating_add(READY_DAYS.days());
     let days = weather::record(GAUGE, &first.site.station(), last);

@@ -150,7 +150,7 @@ impl Things {
         let source = store.read(|s| s.sources(key(1))).unwrap()[0].id;
         let import = store.read(|s| s.imports(key(1))).unwrap()[0].id;
         let draft =
-            store.create_draft((key(1), source), user, "x.csv", b"date,tmin_c,tmax_c\n", false).unwrap();
+            store.create_draft(key(1), source, user, "x.csv", b"date,tmin_c,tmax_c\n", false).unwrap();
         let event = NewSensorEvent {
             kind: SensorEventKind::Task,
             from: "2026-07-14T12:00:00Z".parse().unwrap(),
@@ -169,7 +169,7 @@ impl Things {
             Overrule { date: date(2026, 7, 1), variable: Variable::Rain, keep: false, reason: "x".into() };
         let made = store.change(user, key(1), |c| {
             Ok([
-                c.note_event(zone, date(2026, 7, 1), (EventKind::Run, 5.0), "x")?,
+                c.note_event(zone, date(2026, 7, 1), EventKind::Run, 5.0, "x")?,
                 c.save_catch_test(zone, date(2026, 7, 1), &cans)?,
                 c.add_sensor_event(sensor, &event)?,
                 c.create_device(sensor, "x", b"hash")?,

@@ -26,7 +26,7 @@ fn lists_over_all_sites_say_what_the_pages_of_each_say() {
     let wren = Person::signed_in(&server, "wren");
     worked_out(&server);
     let (list, calls) = (wren.get("/").text, wren.get("/calls").text);
-    let nights = server.store().read(|s| s.round_nights(&Scope::program(), None, (100, 0))).unwrap();
+    let nights = server.store().read(|s| s.round_nights(&Scope::program(), None, 100, 0)).unwrap();
     assert_eq!(nights.len(), 5);
     for night in nights {
         let (site, number) = (night.site_id.number(), night.number);
@@ -47,7 +47,7 @@ fn lists_over_all_sites_say_what_the_pages_of_each_say() {
         assert!(page.contains(&text), "{} says {text}", fault.notice.href);
     }
     // Percentages are those of the budget.
-    for row in server.store().read(|s| s.round_calls(&Scope::program(), (100, 0))).unwrap() {
+    for row in server.store().read(|s| s.round_calls(&Scope::program(), 100, 0)).unwrap() {
         let path = format!("/sites/{}/controllers/{}/budget", row.site_id.number(), row.call.number);
         let advised = row.call.advised.unwrap_or(Percentage::ZERO);
         assert!(

@@ -5,7 +5,7 @@ use super::http::Person;
 use super::server::Server;
 use jiff::Timestamp;
 use std::net::TcpListener;
-use upland_bench::{Clock, Sky, service};
+use upland_simulator::{Clock, Sky, service};
 
 /// A stand-in that follows the clock of a server; its address.
 fn stand_in(server: &Server) -> String {

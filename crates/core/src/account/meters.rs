@@ -1,6 +1,6 @@
 //! What meters say of the runs of a site: the main meter between its readings, a flow meter during each run.
 
-use super::facts::Facts;
+use super::inputs::AccountInputs;
 use super::running::ControllerRun;
 use jiff::{SignedDuration, Timestamp};
 use std::collections::BTreeMap;
@@ -8,7 +8,7 @@ use std::collections::BTreeMap;
 /// What the main meter counted between its readings, over what the runs as set would have taken. A span with a
 /// zone of unknown area says nothing, nor does one in which nothing was to run.
 pub(super) fn metered(
-    facts: &Facts,
+    facts: &AccountInputs,
     runs: &BTreeMap<u8, Vec<ControllerRun>>,
 ) -> Vec<(Timestamp, Timestamp, f64)> {
     let litres = |controller_number: u8, run: &ControllerRun| {
@@ -40,7 +40,7 @@ const HEARD_WITHIN: SignedDuration = SignedDuration::from_mins(15);
 /// What flow meters read during the runs of their controllers, over what these take by rate and area. A run with longer
 /// gaps between readings, or beside a zone of unknown area, is not told of.
 pub(super) fn told(
-    facts: &Facts,
+    facts: &AccountInputs,
     runs: &BTreeMap<u8, Vec<ControllerRun>>,
 ) -> BTreeMap<(u8, u16, Timestamp), f64> {
     let mut out = BTreeMap::new();
@@ -85,7 +85,7 @@ mod tests {
     use crate::account::evidence::Evidence;
     use crate::account::log::MeterReading;
     use crate::account::running::ControllerFacts;
-    use crate::account::whole::{SiteAccount, Way, of_site};
+    use crate::account::site_account::{EvidencePolicy, SiteAccount, of_site};
     use crate::controller::schedule::Settings;
     use crate::controller::twelve_stations;
     use crate::installation::samples::{site, zones};
@@ -103,9 +103,9 @@ mod tests {
     }
 
     /// Station 1 for 40 minutes at two every night: 100 m² at 31.75 mm/h take 52.9 L/min.
-    fn facts() -> Facts {
+    fn facts() -> AccountInputs {
         let climate = Climate::from_record(&[], site().station());
-        let mut facts = Facts::surveyed(&site(), &TimeZone::UTC, &zones(), climate);
+        let mut facts = AccountInputs::surveyed(&site(), &TimeZone::UTC, &zones(), climate);
         let mut settings = Settings::clean(&twelve_stations());
         settings.programs[0].active = true;
         settings.programs[0].starts = vec![time(2, 0, 0, 0)];
@@ -119,8 +119,8 @@ mod tests {
         facts
     }
 
-    fn of(facts: &Facts) -> SiteAccount {
-        of_site(facts, Way::Best, (FIRST, at("05T00:00")), |_, _| ())
+    fn of(facts: &AccountInputs) -> SiteAccount {
+        of_site(facts, EvidencePolicy::Best, FIRST, at("05T00:00"), |_, _| ())
     }
 
     fn applied(account: &SiteAccount) -> Vec<(f64, Evidence)> {
@@ -165,7 +165,7 @@ mod tests {
     #[test]
     fn a_meter_that_pauses_or_an_unknown_area_tells_nothing() {
         let flow = 31.75 * 100.0 / 60.0;
-        let with = |clocks: &[&str], facts: &mut Facts| {
+        let with = |clocks: &[&str], facts: &mut AccountInputs| {
             let all =
                 clocks.iter().map(|clock| Reading { at: at(&format!("01T{clock}")), value: flow / 2.0 });
             facts.log.flow.insert(1, Readings::new(all.collect()));

@@ -1,17 +1,17 @@
 //! The account of water: what ran, what fell and what the soil holds, over past days and those ahead.
 
 pub mod evidence;
-mod facts;
 mod flows;
+mod inputs;
 pub mod log;
 mod meters;
 pub mod nights;
 pub mod running;
 pub mod season;
 pub mod sensed;
+pub mod site_account;
 pub mod site_runs;
 pub mod sky;
-pub mod whole;
 pub mod zone;
 
 /// Share of what is missing below which a watering is too little, and above which it is too much (our stated

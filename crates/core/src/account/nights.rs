@@ -204,13 +204,15 @@ fn spare(
 #[must_use]
 pub fn rained(rules: &NightRules, subject: Subject, date: Date) -> Option<(usize, Timestamp)> {
     let evening = decided_at(date, rules.windows.main, rules.tz);
-    rained_by((rules.law, rules.climate, rules.tz), subject, evening)
+    rained_by(rules.law, rules.climate, rules.tz, subject, evening)
 }
 
 /// The same at any instant, for a manual run.
 #[must_use]
 pub fn rained_by(
-    (law, climate, tz): (&Law, &Climate, &TimeZone),
+    law: &Law,
+    climate: &Climate,
+    tz: &TimeZone,
     subject: Subject,
     at: Timestamp,
 ) -> Option<(usize, Timestamp)> {
@@ -222,14 +224,14 @@ pub fn rained_by(
         let back = i64::from(after.hours.div_ceil(24)) + 1;
         let mut days = (0..=back).filter_map(|k| date.checked_sub(k.days()).ok());
         let wet = days.find(|day| climate.rain_on(*day).is_some_and(|rain| rain >= after.least))?;
-        Some(rain_ends((climate, tz), wet) + SignedDuration::from_hours(i64::from(after.hours)))
+        Some(rain_ends(climate, tz, wet) + SignedDuration::from_hours(i64::from(after.hours)))
     };
     let all = law.after_rain(subject, date).filter_map(|(after, ordinance)| Some((ordinance, until(after)?)));
     all.max_by_key(|(_, until)| *until).filter(|(_, until)| *until > at)
 }
 
 /// When the rain of a day ended.
-fn rain_ends((climate, tz): (&Climate, &TimeZone), date: Date) -> Timestamp {
+fn rain_ends(climate: &Climate, tz: &TimeZone, date: Date) -> Timestamp {
     let hours = climate.rain_hours(date).unwrap_or_default();
     let last = hours.iter().filter(|(_, mm)| *mm > 0.0).map(|(from, _)| *from).max();
     last.map_or_else(|| instant(date, RAIN_BY, tz), |from| from + SignedDuration::from_hours(1))

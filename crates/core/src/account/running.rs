@@ -246,7 +246,8 @@ pub fn running(
     facts: &ControllerFacts,
     zones: Surveys<'_>,
     tz: &TimeZone,
-    (from, to): (Date, Date),
+    from: Date,
+    to: Date,
 ) -> Vec<ControllerRun> {
     let mut out = Vec::new();
     let has_fixed = |(_, s): &(Timestamp, Settings)| s.stations.iter().any(|(_, own)| own.fixed_run_time);
@@ -279,10 +280,10 @@ fn version(
     // Which sensors a zone is tied to follows the survey of the run's own date.
     let by_station = zones.of_controller(facts.number);
     let zone = |station: u16, date: Date| Some(by_station.get(&station)?.on(date));
-    let nightly = Nightly::of(facts, tz, span);
+    let nightly = Nightly::of(facts, tz, span.0, span.1);
     let scale =
         |date: Date, program: usize, station: u16| nightly.of_run(date, program, zone(station, date)?);
-    let mut runs = expand_scaled(&settings.awake(), &facts.card, tz, span, &scale);
+    let mut runs = expand_scaled(&settings.awake(), &facts.card, tz, span.0, span.1, &scale);
     let is_computed = |station: u16| facts.computes_itself() && !settings.station(station).fixed_run_time;
     runs.retain(|run| !settings.station(run.station).lighting && !is_computed(run.station));
     // A sensor stands once for each of its settings.
@@ -314,7 +315,7 @@ struct Nightly<'a> {
 }
 
 impl<'a> Nightly<'a> {
-    fn of(facts: &'a ControllerFacts, tz: &TimeZone, (from, to): (Date, Date)) -> Self {
+    fn of(facts: &'a ControllerFacts, tz: &TimeZone, from: Date, to: Date) -> Self {
         // What cannot be joined to the controller sets nothing.
         let cards: Vec<_> = facts.sensors.iter().map(|s| &s.sensor.card).collect();
         let joins = assign(facts.card.sensor_places(), &cards);

@@ -42,7 +42,7 @@ pub struct AsRead {
 /// Reads a record as a sensor at its place would have: rain at the end of each hour in which it fell, the lowest
 /// temperature at five in the morning, the highest at three, mean wind at noon; things dry by the hour.
 #[must_use]
-pub fn as_read(climate: &Climate, longitude_deg: f64, (from, to): (Date, Date), tz: &TimeZone) -> AsRead {
+pub fn as_read(climate: &Climate, longitude_deg: f64, from: Date, to: Date, tz: &TimeZone) -> AsRead {
     let last = to.checked_add(DAYS_AHEAD.days()).unwrap_or(to);
     let sky = SkyHours::of(climate, longitude_deg, tz, from, midnight(last, tz));
     let mut lists: BTreeMap<Channel, Vec<Reading>> = BTreeMap::new();
@@ -81,20 +81,23 @@ pub fn sensor_facts(
     readings: &ByChannel,
     drying: &Drying,
     bypasses: Vec<Pause>,
-    (tz, until): (&TimeZone, Timestamp),
+    tz: &TimeZone,
+    until: Timestamp,
 ) -> SensorFacts {
     let history = SensorHistory::default();
-    sensor_facts_since((sensor, &history), readings, drying, bypasses, (tz, until))
+    sensor_facts_since(sensor, &history, readings, drying, bypasses, tz, until)
 }
 
 /// The same with how it was set before and when it was installed: each of its holds is by the setting of its time.
 #[must_use]
 pub fn sensor_facts_since(
-    (sensor, history): (&Sensor, &SensorHistory),
+    sensor: &Sensor,
+    history: &SensorHistory,
     readings: &ByChannel,
     drying: &Drying,
     bypasses: Vec<Pause>,
-    (tz, until): (&TimeZone, Timestamp),
+    tz: &TimeZone,
+    until: Timestamp,
 ) -> SensorFacts {
     let earlier: Vec<EarlierSetting> = history
         .earlier
@@ -181,8 +184,10 @@ pub fn nights(
     installation: &Installation,
     settings: &Settings,
     climate: &Climate,
-    (card, chosen): (&SensorCard, &mapping::Chosen),
-    (from, to): (Date, Date),
+    card: &SensorCard,
+    chosen: &mapping::Chosen,
+    from: Date,
+    to: Date,
 ) -> Vec<RecordedNight> {
     let zones: Vec<_> = installation
         .zones

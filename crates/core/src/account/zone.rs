@@ -138,13 +138,15 @@ pub struct Ahead {
 /// Goes on from a state over the hours of a sky that begin at or after an instant, under some runs.
 #[must_use]
 pub fn ahead(
-    (zone, resolved): (&Zone, &ResolvedZone),
+    zone: &Zone,
+    resolved: &ResolvedZone,
     sky: &SkyHours,
-    (begin, state): (Timestamp, ZoneState),
+    begin: Timestamp,
+    state: ZoneState,
     runs: &[Watering],
 ) -> Ahead {
     let facts = ZoneFacts { runs, ..ZoneFacts::of(zone, resolved) };
-    let mut going = Zoned::new(&facts);
+    let mut going = ZoneRun::new(&facts);
     (going.depletion, going.standing) = (state.depletion.mm(), state.standing.mm());
     let last = runs.last().map(|run| run.until);
     let mut out = Ahead { water: Flows::default(), after: state.depletion };
@@ -178,13 +180,13 @@ pub fn account_with_runs(
     sky: &SkyHours,
     mut each: impl FnMut(&AccountHour),
 ) -> (Vec<AccountDay>, ZoneState, Vec<Watering>) {
-    let mut zone = Zoned::new(facts);
+    let mut zone = ZoneRun::new(facts);
     let mut days = Vec::with_capacity(sky.days().len());
     for (at, day) in sky.days().iter().enumerate() {
         let evidence = facts.evidence.get(at).copied().unwrap_or(Evidence::AsAdvised);
         let survey = facts.on(day.date);
         if !facts.earlier.is_empty() {
-            zone.adopt(survey);
+            zone.adopt(survey.0, survey.1);
         }
         let resolved = survey.1;
         let root_zone = resolved.root_zone_on(day.date);
@@ -207,7 +209,7 @@ pub fn account_with_runs(
             let hour = if day.drizzle { SkyHour { rain: Millimetres::ZERO, ..hour } } else { hour };
             if let Some(decided) = night.filter(|n| n.decided <= hour.from) {
                 night = None;
-                zone.advise(decided, &root_zone, (evidence, next), day);
+                zone.advise(decided, &root_zone, evidence, next, day);
             }
             let mut water = if zone.stirs(&hour) {
                 zone.hour(&hour, factor, &root_zone)
@@ -232,7 +234,7 @@ pub fn account_with_runs(
 }
 
 /// A zone on its way through the hours.
-struct Zoned<'a> {
+struct ZoneRun<'a> {
     facts: &'a ZoneFacts<'a>,
     /// As it is on the day that is counted.
     resolved: &'a ResolvedZone,
@@ -254,7 +256,7 @@ struct Zoned<'a> {
     next_reading: usize,
 }
 
-impl<'a> Zoned<'a> {
+impl<'a> ZoneRun<'a> {
     fn new(facts: &'a ZoneFacts<'a>) -> Self {
         let mut new = Self {
             facts,
@@ -272,12 +274,12 @@ impl<'a> Zoned<'a> {
             ran: Vec::new(),
             next_reading: 0,
         };
-        new.adopt((facts.zone, facts.resolved));
+        new.adopt(facts.zone, facts.resolved);
         new
     }
 
     /// Goes on with a survey; what is missing and what stands stay as they are.
-    fn adopt(&mut self, (zone, resolved): (&Zone, &'a ResolvedZone)) {
+    fn adopt(&mut self, zone: &Zone, resolved: &'a ResolvedZone) {
         self.resolved = resolved;
         self.intake = zone.soil.basic_intake().mm_per_hour() / 3600.0;
         self.rate = resolved.rate.value.mm_per_hour() / 3600.0;
@@ -291,7 +293,8 @@ impl<'a> Zoned<'a> {
         &mut self,
         night: &ZoneNight,
         root_zone: &RootZone,
-        (this, next): (Evidence, Evidence),
+        this: Evidence,
+        next: Evidence,
         day: &SkyDay,
     ) {
         let Some((opens, shuts)) = night.open else { return };
@@ -435,7 +438,7 @@ impl<'a> Zoned<'a> {
         let raining = rain / length.max(1.0);
         let mut out = Surface::default();
         if !runs {
-            self.stand(length, (raining, 0.0), &mut out);
+            self.stand(length, raining, 0.0, &mut out);
             return out;
         }
         let known = self.facts.runs.get(self.next_run..).unwrap_or_default().iter();
@@ -448,16 +451,16 @@ impl<'a> Zoned<'a> {
             if from >= until {
                 continue;
             }
-            self.stand(seconds(clock, from), (raining, 0.0), &mut out);
-            self.stand(seconds(from, until), (raining, self.rate * run.strength), &mut out);
+            self.stand(seconds(clock, from), raining, 0.0, &mut out);
+            self.stand(seconds(from, until), raining, self.rate * run.strength, &mut out);
             clock = until;
         }
-        self.stand(seconds(clock, hour.until), (raining, 0.0), &mut out);
+        self.stand(seconds(clock, hour.until), raining, 0.0, &mut out);
         out
     }
 
     /// Some seconds of steady rain and watering, mm/s each.
-    fn stand(&mut self, length: f64, (rain, applied): (f64, f64), out: &mut Surface) {
+    fn stand(&mut self, length: f64, rain: f64, applied: f64, out: &mut Surface) {
         if length <= 0.0 {
             return;
         }

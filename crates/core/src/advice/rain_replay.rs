@@ -56,14 +56,15 @@ impl ThresholdResult {
 /// Replays thresholds over the nights of a record.
 #[must_use]
 pub fn thresholds(
-    (steps, release): (&[Millimetres], Release),
+    steps: &[Millimetres],
+    release: Release,
     rain: &Readings,
     drying: &Drying,
     nights: &[RecordedNight],
 ) -> Vec<ThresholdResult> {
     let Some(until) = nights.iter().map(|n| n.at).max() else { return Vec::new() };
     let replayed = |threshold: &Millimetres| {
-        let holds = rain_holds((*threshold, release), rain, drying, until);
+        let holds = rain_holds(*threshold, release, rain, drying, until);
         let mut result = ThresholdResult {
             threshold: *threshold,
             holds,
@@ -189,7 +190,7 @@ mod tests {
             .collect();
         let tried = COMMON_STEPS_MM.map(Millimetres::from_mm);
         let results =
-            thresholds((&tried, Release::DriesOut { vent: 1.0 }), &Readings::new(rain), &drying, &nights);
+            thresholds(&tried, Release::DriesOut { vent: 1.0 }, &Readings::new(rain), &drying, &nights);
         assert_eq!(results.len(), COMMON_STEPS_MM.len());
         assert!(results[0].held_in_need >= 6, "{results:?}");
         assert_eq!(results[3].trips(), 1);
@@ -209,7 +210,7 @@ mod tests {
         let without_common: Vec<_> = results.iter().filter(|r| r.threshold.mm() < 11.0).cloned().collect();
         let best = advised(&without_common, 30.0 / 365.0).unwrap();
         assert_eq!((best.result.threshold.mm(), best.because), (6.0, Because::LeastInNeed));
-        assert_eq!(thresholds((&tried, Release::Days(2)), &Readings::default(), &drying, &[]), []);
+        assert_eq!(thresholds(&tried, Release::Days(2), &Readings::default(), &drying, &[]), []);
     }
 
     fn result(mm: f64, held_in_need: u32, kept: f64) -> ThresholdResult {
@@ -257,7 +258,7 @@ mod tests {
             })
             .collect();
         let half_inch = [Millimetres::from_mm(12.0)];
-        let found = thresholds((&half_inch, Release::DriesOut { vent: 1.0 }), &rain, &drying, &nights);
+        let found = thresholds(&half_inch, Release::DriesOut { vent: 1.0 }, &rain, &drying, &nights);
         assert_eq!((found[0].held, found[0].held_out_of_season), (8, 12));
         assert_eq!(found[0].kept, Litres::from_l(800.0));
     }

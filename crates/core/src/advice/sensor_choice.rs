@@ -139,15 +139,15 @@ fn from_record(
 ) -> Advice {
     let years = f64::from((span.1 - span.0).get_days() + 1) / 365.25;
     let card = lone(sense);
-    let all = nights(installation, settings, climate, (&card, &mapping::Chosen::default()), span);
+    let all = nights(installation, settings, climate, &card, &mapping::Chosen::default(), span.0, span.1);
     let runs = RecordedNight::runs;
     let (nights, litres) = match sense {
         Sense::Rain => {
-            let read = as_read(climate, installation.longitude_deg, span, &installation.tz);
+            let read = as_read(climate, installation.longitude_deg, span.0, span.1, &installation.tz);
             let rain = read.channels.get(&Channel::Rain).cloned().unwrap_or_default();
             let end = all.iter().map(|n| n.at).max().unwrap_or_default();
             let set = (COMMON_RAIN_THRESHOLD, Release::DriesOut { vent: HALF_OPEN_VENT });
-            let holds = rain_holds(set, &rain, &read.drying, end);
+            let holds = rain_holds(set.0, set.1, &rain, &read.drying, end);
             a_year(&all, years, |n| n.summer && stands(&holds, n.at) && runs(n))
         }
         // Ice is a danger in any month, so that every night counts that would have run.
@@ -269,7 +269,7 @@ mod tests {
         let card = crate::controller::twelve_stations();
         let installation = Installation::new(
             &samples::site(),
-            (&card, 1),
+            crate::installation::InstalledCard { card: &card, number: 1 },
             &zones,
             Law::default(),
             &climate,

@@ -58,6 +58,15 @@ pub enum Overlap {
     Concurrent,
 }
 
+/// Where sensors are joined to a controller.
+#[derive(Debug, Clone, Copy)]
+pub struct SensorPlaces<'a> {
+    /// Its ports.
+    pub ports: &'a [SensorPort],
+    /// Inputs that a sensor decoder on its two-wire path has under one address.
+    pub decoder_inputs: u8,
+}
+
 /// What can be wired to a controller's sensor port.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum SensorPort {
@@ -186,8 +195,8 @@ impl Card {
 
     /// Its ports for sensors, with the inputs of a decoder on its path.
     #[must_use]
-    pub fn sensor_places(&self) -> (&[SensorPort], u8) {
-        (&self.sensor_ports, self.decoder_inputs.max(1))
+    pub fn sensor_places(&self) -> SensorPlaces<'_> {
+        SensorPlaces { ports: &self.sensor_ports, decoder_inputs: self.decoder_inputs.max(1) }
     }
 
     /// Everything that makes a card impossible; empty for a card that can be.

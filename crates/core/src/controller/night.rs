@@ -416,7 +416,7 @@ fn shortened(kept: &[Due], zone: Due, keying: &Keying, room: u32) -> Option<Due>
 /// span lets it, when that is at least a quarter of what it asks, and is deferred otherwise.
 /// Deterministic: ties go to the lower station number.
 #[must_use]
-pub fn place(evening: Date, due: &[Due], keying: &Keying, (open, shut): (Zoned, Zoned)) -> NightPlan {
+pub fn place(evening: Date, due: &[Due], keying: &Keying, open: Zoned, shut: Zoned) -> NightPlan {
     let (window_from, window_until) = (open, shut);
     let room = window_until.duration_since(&window_from).as_mins().max(0);
     // The first start goes back to the controller's step, which may cost all but a minute of one.
@@ -484,7 +484,7 @@ mod tests {
     fn placed(due: &[Due], keying: &Keying, window: Hours, tz: &TimeZone) -> NightPlan {
         let (open, shut) = window_instants(date(2026, 7, 14), window, tz);
         let zoned = |at: jiff::Timestamp| at.to_zoned(tz.clone());
-        place(date(2026, 7, 14), due, keying, (zoned(open), zoned(shut)))
+        place(date(2026, 7, 14), due, keying, zoned(open), zoned(shut))
     }
 
     fn due(number: u16, count: u32, minutes_each: u32, soak_minutes: u32) -> Due {

@@ -58,7 +58,7 @@ mod tests {
         samples::law(samples::ban(days, forbidden))
     }
 
-    fn spans(law: &Law, head: HeadType, (from, until): (i8, i8)) -> Vec<String> {
+    fn spans(law: &Law, head: HeadType, from: i8, until: i8) -> Vec<String> {
         let window = Hours { from: time(from, 0, 0, 0), until: time(until, 0, 0, 0) };
         let subject = Subject { controller_number: 1, station: 1, head: Some(head) };
         let open = open_spans(law, subject, date(2026, 7, 14), Windows::only(window), &TimeZone::UTC);
@@ -69,23 +69,23 @@ mod tests {
     #[test]
     fn a_forbidden_hour_cuts_the_window_and_drip_may_be_free_of_it() {
         let law = law(AllowedDays::Any, &[(3, 5)]);
-        assert_eq!(spans(&law, HeadType::Spray, (2, 6)), ["15 02-15 03", "15 05-15 06"]);
-        assert_eq!(spans(&law, HeadType::Drip, (2, 6)), ["15 02-15 06"]);
-        assert_eq!(spans(&Law::default(), HeadType::Spray, (22, 4)), ["14 22-15 04"]);
+        assert_eq!(spans(&law, HeadType::Spray, 2, 6), ["15 02-15 03", "15 05-15 06"]);
+        assert_eq!(spans(&law, HeadType::Drip, 2, 6), ["15 02-15 06"]);
+        assert_eq!(spans(&Law::default(), HeadType::Spray, 22, 4), ["14 22-15 04"]);
     }
 
     #[test]
     fn a_forbidden_date_leaves_the_other_side_of_midnight() {
         let odd = law(AllowedDays::OddDates, &[]);
-        assert_eq!(spans(&odd, HeadType::Spray, (22, 4)), ["15 00-15 04"], "the 14th is even");
-        assert_eq!(spans(&odd, HeadType::Spray, (2, 6)), ["15 02-15 06"]);
+        assert_eq!(spans(&odd, HeadType::Spray, 22, 4), ["15 00-15 04"], "the 14th is even");
+        assert_eq!(spans(&odd, HeadType::Spray, 2, 6), ["15 02-15 06"]);
         let even = law(AllowedDays::EvenDates, &[]);
         assert_eq!(
-            spans(&even, HeadType::Spray, (2, 6)),
+            spans(&even, HeadType::Spray, 2, 6),
             Vec::<String>::new(),
             "the night of the 14th is the 15th"
         );
-        assert_eq!(spans(&even, HeadType::Spray, (22, 4)), ["14 22-15 00"]);
+        assert_eq!(spans(&even, HeadType::Spray, 22, 4), ["14 22-15 00"]);
     }
 
     #[test]

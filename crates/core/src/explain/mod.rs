@@ -470,7 +470,7 @@ pub fn cycles(zone: &ZoneTonight) -> Explanation {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::account::whole::{Facts, Way};
+    use crate::account::site_account::{AccountInputs, EvidencePolicy};
     use crate::advice::tonight::{account_of, tonight};
     use crate::site::samples::lawn;
     use jiff::civil::{date, time};
@@ -503,9 +503,9 @@ mod tests {
             })
             .collect();
         let climate = Climate::from_record(&days, site.station());
-        let facts = Facts::surveyed(&site, &jiff::tz::TimeZone::UTC, &[lawn(1)], climate.clone());
+        let facts = AccountInputs::surveyed(&site, &jiff::tz::TimeZone::UTC, &[lawn(1)], climate.clone());
         let on = date(2026, 7, 14);
-        let account = account_of(&facts, Way::Best, on, jiff::Timestamp::UNIX_EPOCH);
+        let account = account_of(&facts, EvidencePolicy::Best, on, jiff::Timestamp::UNIX_EPOCH);
         let result = tonight(&facts, &account, 1, on);
         (result.zones.into_iter().next().unwrap(), climate)
     }

@@ -40,7 +40,7 @@ const TRIM: (f64, f64) = (-25.0, 25.0);
 
 /// The mean of something over the year, each month by the demand of the zone in it; over all months alike where it never
 /// has any.
-fn weighed((zone, et0): (&WiredZone, &ByMonth<Millimetres>), of: impl Fn(Month) -> f64) -> f64 {
+fn weighed(zone: &WiredZone, et0: &ByMonth<Millimetres>, of: impl Fn(Month) -> f64) -> f64 {
     let demand = |month: Month| {
         et0.of(month).mm().max(0.0) * zone.resolved.landscape_coefficient_in(month) * month.days()
     };
@@ -50,12 +50,12 @@ fn weighed((zone, et0): (&WiredZone, &ByMonth<Millimetres>), of: impl Fn(Month) 
 }
 
 /// What a zone is, as an input asks it.
-fn measured((zone, et0): (&WiredZone, &ByMonth<Millimetres>), input: Input, date: Date) -> Option<f64> {
+fn measured(zone: &WiredZone, et0: &ByMonth<Millimetres>, input: Input, date: Date) -> Option<f64> {
     let resolved = &zone.resolved;
     Some(match input {
         Input::Rate => resolved.rate.value.mm_per_hour(),
         // Chosen once and kept all year: what the season asks in the mean, each month by its demand.
-        Input::Plants => weighed((zone, et0), |month| *resolved.coefficients.value.of(month)),
+        Input::Plants => weighed(zone, et0, |month| *resolved.coefficients.value.of(month)),
         Input::Soil => resolved.available_mm_per_m,
         Input::Slope => resolved.slope_pct.value,
         Input::Sun => resolved.sun_factor * resolved.transmission,
@@ -83,7 +83,7 @@ pub fn key_in(zone: &WiredZone, computing: &Computing, et0: &ByMonth<Millimetres
         let neutral = if input == Input::Rate { zone.resolved.rate.value.mm_per_hour() } else { 1.0 };
         computing
             .asked(input)
-            .and_then(|asked| Some(keyed(asked, measured((zone, et0), input, date)?).1))
+            .and_then(|asked| Some(keyed(asked, measured(zone, et0, input, date)?).1))
             .unwrap_or(neutral)
     };
     let demand = of(Input::Plants) * of(Input::Sun) * of(Input::Maturity);
@@ -107,7 +107,7 @@ pub fn key_in(zone: &WiredZone, computing: &Computing, et0: &ByMonth<Millimetres
         .asks
         .iter()
         .map(|asked| {
-            let value = measured((zone, et0), asked.input, date);
+            let value = measured(zone, et0, asked.input, date);
             let (choice, number) = match (asked.input, &trim, value) {
                 (Input::Trim, Some((choice, number)), _) => (choice.clone(), Some(*number)),
                 (_, _, Some(value)) => {

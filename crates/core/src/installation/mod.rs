@@ -129,19 +129,29 @@ pub struct Installation {
     pub monthly_et0: ByMonth<Millimetres>,
 }
 
+/// A controller of a site by its type.
+#[derive(Debug, Clone, Copy)]
+pub struct InstalledCard<'a> {
+    /// What it can hold.
+    pub card: &'a Card,
+    /// Its number at the site, from 1.
+    pub number: u8,
+}
+
 impl Installation {
     /// Puts a controller together. Demand is the mean over the [`DEMAND_DAYS`] from a date of expected ET0
     /// times each zone's demand factor of the day; rain is left to sensors and the daily balance.
     #[must_use]
     pub fn new(
         site: &Site,
-        (card, controller_number): (&Card, u8),
+        installed: InstalledCard<'_>,
         zones: &[Zone],
         law: Law,
         climate: &Climate,
         from: Date,
         tz: &TimeZone,
     ) -> Self {
+        let InstalledCard { card, number: controller_number } = installed;
         let days: Vec<(Date, Millimetres)> = (0..DEMAND_DAYS)
             .filter_map(|k| from.checked_add(k.days()).ok())
             .map(|date| (date, climate.expected_et0_as_of(date, from.yesterday().unwrap_or(from)).0))
@@ -447,7 +457,7 @@ pub(crate) mod samples {
         let from = date(2026, 7, 13);
         Installation::new(
             &site(),
-            (&twelve_stations(), 1),
+            InstalledCard { card: &twelve_stations(), number: 1 },
             &zones(),
             Law::default(),
             &climate,

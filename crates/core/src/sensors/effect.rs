@@ -88,7 +88,8 @@ impl ActiveSensor<'_> {
     fn may_hold(
         &self,
         cause: Cause,
-        (station, zone): (u16, Option<&Zone>),
+        station: u16,
+        zone: Option<&Zone>,
         program: usize,
         settings: &Settings,
     ) -> bool {
@@ -124,7 +125,7 @@ impl ActiveSensor<'_> {
             }
             (h.stands(at) && at < run.end).then_some((at, *h))
         });
-        let held = held.filter(move |(_, h)| self.may_hold(h.cause, of, run.program, settings));
+        let held = held.filter(move |(_, h)| self.may_hold(h.cause, of.0, of.1, run.program, settings));
         let begun = self.windows.partition_point(|w| w.window.from <= run.start);
         let own = |w: &&WindowDecision| w.refuses && run.start < w.window.until && !bypassed(w.window.from);
         let last = begun.checked_sub(1).and_then(|at| self.windows.get(at));
@@ -133,7 +134,7 @@ impl ActiveSensor<'_> {
             until: Some(w.window.until),
             cause: Cause::WetSoil { read_pct: w.read_pct.unwrap_or_default() },
         });
-        let refused = refused.filter(|h| self.may_hold(h.cause, of, run.program, settings));
+        let refused = refused.filter(|h| self.may_hold(h.cause, of.0, of.1, run.program, settings));
         held.chain(refused.map(|hold| (run.start, hold)))
     }
 }

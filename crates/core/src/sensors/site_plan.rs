@@ -66,7 +66,7 @@ impl Arc {
 
     /// Whether its water reaches a place on a plan whose north lies so many degrees clockwise from up.
     #[must_use]
-    pub fn wets(&self, (x, y): (f64, f64), north_deg: f64) -> bool {
+    pub fn wets(&self, x: f64, y: f64, north_deg: f64) -> bool {
         let (dx, dy) = (x - self.x, y - self.y);
         if dx.hypot(dy) > self.throw {
             return false;
@@ -116,18 +116,25 @@ pub struct Seen {
     pub station: Option<u16>,
 }
 
-fn distance((x, y): (f64, f64), (left, top, width, depth): (f64, f64, f64, f64)) -> f64 {
+/// A building or tree from above, m east and south of the plan's corner.
+#[derive(Debug, Clone, Copy)]
+struct Rectangle {
+    left: f64,
+    top: f64,
+    width: f64,
+    depth: f64,
+}
+
+fn distance(x: f64, y: f64, to: Rectangle) -> f64 {
+    let Rectangle { left, top, width, depth } = to;
     let dx = (left - x).max(0.0).max(x - left - width);
     let dy = (top - y).max(0.0).max(y - top - depth);
     dx.hypot(dy)
 }
 
 /// How far a ray goes until it enters a rectangle; `None` when it passes by.
-fn ray(
-    (x, y): (f64, f64),
-    (dx, dy): (f64, f64),
-    (left, top, width, depth): (f64, f64, f64, f64),
-) -> Option<f64> {
+fn ray(x: f64, y: f64, dx: f64, dy: f64, to: Rectangle) -> Option<f64> {
+    let Rectangle { left, top, width, depth } = to;
     let slab = |from: f64, step: f64, low: f64, high: f64| {
         if step.abs() < 1e-12 {
             return if (low..=high).contains(&from) {
@@ -177,17 +184,25 @@ impl SitePlan {
     pub fn seen(&self, at: (f64, f64), height: Metres) -> Seen {
         let taller = self.obstacles.iter().filter_map(|o| {
             let above = o.height - height.m();
-            (above > 0.0).then(|| (distance(at, (o.x, o.y, o.width, o.depth)), above))
+            (above > 0.0).then(|| {
+                (
+                    distance(at.0, at.1, Rectangle { left: o.x, top: o.y, width: o.width, depth: o.depth }),
+                    above,
+                )
+            })
         });
         let worst = taller.clone().max_by(|a, b| (a.1 / a.0.max(1e-6)).total_cmp(&(b.1 / b.0.max(1e-6))));
         Seen {
             obstacle: worst.map(|(d, above)| (Metres::from_m(d), Metres::from_m(above))),
             covered: taller.clone().any(|(d, _)| d <= 0.0),
-            in_spray: self.arcs.iter().any(|a| a.wets(at, self.north_deg)),
+            in_spray: self.arcs.iter().any(|a| a.wets(at.0, at.1, self.north_deg)),
             station: self
                 .plots
                 .iter()
-                .find(|p| distance(at, (p.x, p.y, p.width, p.depth)) <= 0.0)
+                .find(|p| {
+                    distance(at.0, at.1, Rectangle { left: p.x, top: p.y, width: p.width, depth: p.depth })
+                        <= 0.0
+                })
                 .map(|p| p.station),
         }
     }
@@ -208,8 +223,14 @@ impl SitePlan {
                 !self.obstacles.iter().any(|o| {
                     let above = o.height - height.m();
                     above > 0.0
-                        && ray(at, towards, (o.x, o.y, o.width, o.depth))
-                            .is_some_and(|d| above > d * altitude.tan())
+                        && ray(
+                            at.0,
+                            at.1,
+                            towards.0,
+                            towards.1,
+                            Rectangle { left: o.x, top: o.y, width: o.width, depth: o.depth },
+                        )
+                        .is_some_and(|d| above > d * altitude.tan())
                 })
             })
             .count();
@@ -252,7 +273,7 @@ impl SitePlan {
 
     /// Length of a wire from a controller to a place, straight over the ground; `None` when the controller is not on the plan.
     #[must_use]
-    pub fn wire(&self, controller_number: u8, (x, y): (f64, f64)) -> Option<Metres> {
+    pub fn wire(&self, controller_number: u8, x: f64, y: f64) -> Option<Metres> {
         let spot = self.controllers.iter().find(|b| b.number == controller_number)?;
         Some(Metres::from_m((spot.x - x).hypot(spot.y - y)))
     }
@@ -350,8 +371,8 @@ mod tests {
 
     #[test]
     fn a_wire_is_as_long_as_the_way_from_its_controller() {
-        assert_eq!(plan().wire(1, (24.0, 8.0)).map(Metres::m), Some(5.0));
-        assert_eq!(plan().wire(2, (24.0, 8.0)), None);
+        assert_eq!(plan().wire(1, 24.0, 8.0).map(Metres::m), Some(5.0));
+        assert_eq!(plan().wire(2, 24.0, 8.0), None);
     }
 
     #[test]
@@ -368,12 +389,12 @@ mod tests {
     #[test]
     fn an_arc_wets_its_sector_only() {
         let arc = plan().arcs[0];
-        assert!(arc.wets((3.0, 3.0), 0.0));
-        assert!(!arc.wets((3.0, -3.0), 0.0) && !arc.wets((-3.0, 3.0), 0.0) && !arc.wets((6.0, 6.0), 0.0));
+        assert!(arc.wets(3.0, 3.0, 0.0));
+        assert!(!arc.wets(3.0, -3.0, 0.0) && !arc.wets(-3.0, 3.0, 0.0) && !arc.wets(6.0, 6.0, 0.0));
         let full = Arc { from_deg: 0.0, to_deg: 0.0, ..arc };
-        assert!(full.wets((-3.0, -3.0), 0.0));
+        assert!(full.wets(-3.0, -3.0, 0.0));
         let across_north = Arc { from_deg: 315.0, to_deg: 45.0, ..arc };
-        assert!(across_north.wets((0.0, -3.0), 0.0) && !across_north.wets((0.0, 3.0), 0.0));
+        assert!(across_north.wets(0.0, -3.0, 0.0) && !across_north.wets(0.0, 3.0, 0.0));
     }
 
     #[test]

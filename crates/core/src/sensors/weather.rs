@@ -77,20 +77,21 @@ pub struct SensedDay {
 pub fn sensed_day(
     date: Date,
     zone: &TimeZone,
-    (station, until): (&Station, Timestamp),
+    station: &Station,
+    until: Timestamp,
     sensors: &[OfSensor],
 ) -> SensedDay {
     let (from, end) = (midnight(date, zone), midnight(date.saturating_add(1.day()), zone));
     let mut hours = Vec::with_capacity(25);
     let mut extremes: Vec<Option<(f64, f64)>> = Vec::with_capacity(25);
-    let steps: Vec<BTreeMap<Channel, i64>> = sensors.iter().map(|s| usual_steps(s, (from, end))).collect();
+    let steps: Vec<BTreeMap<Channel, i64>> = sensors.iter().map(|s| usual_steps(s, from, end)).collect();
     let mut start = from;
     while start < end && start + SignedDuration::from_hours(1) <= until {
         let mut hour = RawHour::new(start, date);
         let mut warmth = None;
         for (channel, variable) in WEATHER_CHANNELS {
             let of_each = sensors.iter().zip(&steps).filter_map(|(sensor, steps)| {
-                heard(channel, sensor.get(&channel)?, (start, steps.get(&channel).copied().unwrap_or(1)))
+                heard(channel, sensor.get(&channel)?, start, steps.get(&channel).copied().unwrap_or(1))
             });
             let Some(best) = best(of_each) else { continue };
             hour.set(variable, Some(in_unit(variable, best.value, station)));
@@ -136,7 +137,7 @@ fn in_unit(variable: HourVariable, value: f64, station: &Station) -> f64 {
 }
 
 /// The median step of each channel over a day, in ten minutes.
-fn usual_steps(sensor: &OfSensor, (from, end): (Timestamp, Timestamp)) -> BTreeMap<Channel, i64> {
+fn usual_steps(sensor: &OfSensor, from: Timestamp, end: Timestamp) -> BTreeMap<Channel, i64> {
     let step = |list: &Vec<TenMinutes>| {
         let of_day: Vec<_> = list.iter().filter(|t| (from..end).contains(&t.start)).collect();
         let mut gaps: Vec<i64> = of_day
@@ -158,7 +159,7 @@ fn tens_between(a: Timestamp, b: Timestamp) -> i64 {
 }
 
 /// What a channel was over the hour that begins so, read at a usual step of so many ten minutes.
-fn heard(channel: Channel, list: &[TenMinutes], (start, step): (Timestamp, i64)) -> Option<Heard> {
+fn heard(channel: Channel, list: &[TenMinutes], start: Timestamp, step: i64) -> Option<Heard> {
     let end = start + SignedDuration::from_hours(1);
     let (first, after) = (list.partition_point(|t| t.start < start), list.partition_point(|t| t.start < end));
     let of_hour = list.get(first..after).filter(|l| !l.is_empty())?;
@@ -247,7 +248,7 @@ mod tests {
     }
 
     fn of(sensors: &[OfSensor], until: Timestamp) -> SensedDay {
-        sensed_day(DAY, &TimeZone::UTC, (&station(), until), sensors)
+        sensed_day(DAY, &TimeZone::UTC, &station(), until, sensors)
     }
 
     fn warm(minute: i64) -> f64 {
@@ -330,7 +331,7 @@ mod tests {
         let from = midnight(day, &zone);
         let list = (-6..156).map(|i| TenMinutes { start: from + TEN_MINUTES * i, count: 1, sum: 0.1 });
         let sensors = [sensor([(Channel::Rain, list.collect())])];
-        let sensed = sensed_day(day, &zone, (&station(), Timestamp::MAX), &sensors);
+        let sensed = sensed_day(day, &zone, &station(), Timestamp::MAX, &sensors);
         assert_eq!(sensed.hours.len(), 25);
         assert!((sensed.day.get(Variable::Rain).unwrap() - 15.0).abs() < 1e-9);
     }

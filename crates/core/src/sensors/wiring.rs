@@ -7,7 +7,7 @@
 //! where every port is taken, a contact that opens can break the common wire of the valves.
 
 use super::{Link, PowerSupply, Sense, SensorCard, Signal};
-use crate::controller::SensorPort;
+use crate::controller::{SensorPlaces, SensorPort};
 
 /// Which input of a decoder.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -75,7 +75,9 @@ fn input_of(card: &SensorCard) -> DecoderInput {
 /// Joins sensors to the ports of a controller, in the order of the sensors. Numbers and pulses choose first,
 /// since contacts can share. A decoder has so many inputs under one address, at most one of them polarised.
 #[must_use]
-pub fn assign((ports, inputs): (&[SensorPort], u8), cards: &[&SensorCard]) -> Vec<Result<Join, Refusal>> {
+// Long: one kind of connection after another.
+pub fn assign(places: SensorPlaces<'_>, cards: &[&SensorCard]) -> Vec<Result<Join, Refusal>> {
+    let SensorPlaces { ports, decoder_inputs: inputs } = places;
     let mut taken = vec![false; ports.len()];
     let mut decoders: Vec<(u8, bool)> = Vec::new();
     let mut free = |kind: SensorPort, taken: &mut Vec<bool>| {
@@ -323,7 +325,7 @@ mod tests {
                 lists(kinds.len(), 3).into_iter().flat_map(|l| [(1, l.clone()), (2, l)])
             {
                 let cards: Vec<&SensorCard> = card_list.iter().map(|i| &kinds[*i]).collect();
-                let joins = assign((&ports, inputs), &cards);
+                let joins = assign(SensorPlaces { ports: &ports, decoder_inputs: inputs }, &cards);
                 assert_eq!(joins.len(), cards.len());
                 let mut own = Vec::new();
                 let mut series = Vec::new();
@@ -374,14 +376,23 @@ mod tests {
     fn two_closed_switches_share_the_one_port_in_series() {
         let (rain, relay) = (card("rain_switch"), card("soil_relay"));
         assert_eq!(
-            assign((&[SensorPort::HoldSwitch], 1), &[&rain, &relay]),
+            assign(SensorPlaces { ports: &[SensorPort::HoldSwitch], decoder_inputs: 1 }, &[&rain, &relay]),
             [Ok(Join::InSeries(0)), Ok(Join::InSeries(0))]
         );
-        assert_eq!(assign((&[], 1), &[&relay]), [Ok(Join::ValveCommon)]);
-        assert_eq!(assign((&[], 1), &[&card("soil_probe")]), [Err(Refusal::NoPort(SensorPort::SoilProbe))]);
+        assert_eq!(
+            assign(SensorPlaces { ports: &[], decoder_inputs: 1 }, &[&relay]),
+            [Ok(Join::ValveCommon)]
+        );
+        assert_eq!(
+            assign(SensorPlaces { ports: &[], decoder_inputs: 1 }, &[&card("soil_probe")]),
+            [Err(Refusal::NoPort(SensorPort::SoilProbe))]
+        );
         let mut open = rain;
         open.signal = Signal::NormallyOpen;
-        assert_eq!(assign((&[SensorPort::HoldSwitch], 1), &[&open]), [Err(Refusal::WrongContact)]);
+        assert_eq!(
+            assign(SensorPlaces { ports: &[SensorPort::HoldSwitch], decoder_inputs: 1 }, &[&open]),
+            [Err(Refusal::WrongContact)]
+        );
     }
 
     #[test]
@@ -389,11 +400,11 @@ mod tests {
         let (rain, meter) = (card("rain_switch"), card("flow_meter"));
         let path = [SensorPort::TwoWire; 4];
         let joined = |port, address, number, input| Ok(Join::Decoder { port, address, number, input });
-        let joins = assign((&path, 1), &[&rain, &meter]);
+        let joins = assign(SensorPlaces { ports: &path, decoder_inputs: 1 }, &[&rain, &meter]);
         assert_eq!(joins[1], joined(0, 1, 1, DecoderInput::Polarised));
         assert_eq!(joins[0], joined(1, 2, 1, DecoderInput::Plain));
         // With two inputs the switch shares the decoder of the meter; a second meter wants one of its own.
-        let joins = assign((&path, 2), &[&rain, &meter, &meter, &rain]);
+        let joins = assign(SensorPlaces { ports: &path, decoder_inputs: 2 }, &[&rain, &meter, &meter, &rain]);
         assert_eq!(joins[1], joined(0, 1, 1, DecoderInput::Polarised));
         assert_eq!(joins[2], joined(1, 2, 1, DecoderInput::Polarised));
         assert_eq!(joins[0], joined(2, 1, 2, DecoderInput::Plain));

@@ -63,7 +63,7 @@ fn quadrature(parts: &[Part]) -> f64 {
     parts.iter().map(|p| p.uncertainty.powi(2)).sum::<f64>().sqrt()
 }
 
-fn part(name: &'static str, is_default: bool, (default, measured): (f64, f64), how: &'static str) -> Part {
+fn part(name: &'static str, is_default: bool, default: f64, measured: f64, how: &'static str) -> Part {
     Part {
         name,
         uncertainty: if is_default { default } else { measured },
@@ -123,16 +123,18 @@ pub fn weekly_minutes(zone: &Zone, resolved: &ResolvedZone, et0: Part) -> Range 
         part(
             "precipitation rate",
             resolved.rate.is_default(),
-            (0.20, rate_measured),
+            0.20,
+            rate_measured,
             "a catch-can test, or flow and area",
         ),
         part(
             "plant coefficient",
             resolved.coefficients.is_default(),
-            (0.12, 0.08),
+            0.12,
+            0.08,
             "the coefficient builder, then tuning by eye",
         ),
-        part("uniformity", resolved.uniformity.is_default(), (0.08, 0.02), "a catch-can test"),
+        part("uniformity", resolved.uniformity.is_default(), 0.08, 0.02, "a catch-can test"),
         et0,
     ])
 }
@@ -141,14 +143,15 @@ pub fn weekly_minutes(zone: &Zone, resolved: &ResolvedZone, et0: Part) -> Range 
 #[must_use]
 pub fn refill_depth(resolved: &ResolvedZone) -> Range {
     Range::of(vec![
-        part("root depth", resolved.root_depth.is_default(), (0.20, 0.07), "a spade or a soil core"),
+        part("root depth", resolved.root_depth.is_default(), 0.20, 0.07, "a spade or a soil core"),
         part(
             "allowable depletion",
             resolved.allowable_depletion.is_default(),
-            (0.12, 0.06),
+            0.12,
+            0.06,
             "watching when the plants first show thirst",
         ),
-        part("available water of the soil", false, (0.12, 0.12), "a texture by feel gives the class only"),
+        part("available water of the soil", false, 0.12, 0.12, "a texture by feel gives the class only"),
     ])
 }
 

@@ -3,7 +3,7 @@
 use super::way::{Change, PercentageRule, Ramps, Refusal, Schedule, SensorChange, Spot, TrialWay};
 use crate::account::running::{ControllerFacts, SensorFacts};
 use crate::account::sensed::{AsRead, as_read, sensor_facts};
-use crate::account::whole::{Facts, Way, begins};
+use crate::account::site_account::{AccountInputs, EvidencePolicy, begins};
 use crate::account::zone::Advise;
 use crate::advice::budget::{Base, Measure, RainRule, budget, needs, week, with_best, with_week};
 use crate::advice::planner::{Basis, Relax, Request, Strategy, plan};
@@ -27,7 +27,12 @@ const IN_SHADE: f64 = 0.5;
 ///
 /// # Errors
 /// Everything that keeps the way from being tried.
-pub fn apply(way: &TrialWay, facts: &Facts, (from, to): (Date, Date)) -> Result<(Facts, Way), Vec<Refusal>> {
+pub fn apply(
+    way: &TrialWay,
+    facts: &AccountInputs,
+    from: Date,
+    to: Date,
+) -> Result<(AccountInputs, EvidencePolicy), Vec<Refusal>> {
     let planted = planted(way.planting, facts);
     let facts = planted.as_ref();
     let first = begins(&facts.climate, from);
@@ -35,19 +40,19 @@ pub fn apply(way: &TrialWay, facts: &Facts, (from, to): (Date, Date)) -> Result<
     if facts.climate.range(from, to).next().is_none() {
         refusals.push(Refusal::NoWeather);
     }
-    let mut tried = Facts { log: crate::account::log::Log::default(), ..facts.clone() };
+    let mut tried = AccountInputs { log: crate::account::log::Log::default(), ..facts.clone() };
     tried.site.windows.main = way.window.unwrap_or(facts.site.windows.main);
     let counted = match way.schedule {
-        Schedule::AsAdvised => Way::AsAdvised,
+        Schedule::AsAdvised => EvidencePolicy::AsAdvised,
         Schedule::DailyBalance => {
             tried.advise = Advise::Nightly;
-            Way::AsAdvised
+            EvidencePolicy::AsAdvised
         }
-        Schedule::AsSet | Schedule::Settings(_) | Schedule::School(_) => Way::AsSet,
+        Schedule::AsSet | Schedule::Settings(_) | Schedule::School(_) => EvidencePolicy::AsSet,
     };
-    let read = as_read(&facts.climate, facts.site.longitude_deg, (first, to), &facts.tz);
+    let read = as_read(&facts.climate, facts.site.longitude_deg, first, to, &facts.tz);
     for own in &mut tried.controllers {
-        if let Err(refusal) = change_controller(way, facts, own, ((first, to), counted, &read)) {
+        if let Err(refusal) = change_controller(way, facts, own, first, to, counted, &read) {
             refusals.push(refusal);
         }
     }
@@ -65,7 +70,7 @@ pub fn apply(way: &TrialWay, facts: &Facts, (from, to): (Date, Date)) -> Result<
 }
 
 /// What a way makes of grow-ins and wean-offs.
-fn planted(ramps: Ramps, facts: &Facts) -> Cow<'_, Facts> {
+fn planted(ramps: Ramps, facts: &AccountInputs) -> Cow<'_, AccountInputs> {
     let wean_off = match ramps {
         Ramps::AsSet => return Cow::Borrowed(facts),
         Ramps::None => None,
@@ -84,17 +89,20 @@ fn planted(ramps: Ramps, facts: &Facts) -> Cow<'_, Facts> {
 /// What a way makes of a controller.
 fn change_controller(
     way: &TrialWay,
-    facts: &Facts,
+    facts: &AccountInputs,
     own: &mut ControllerFacts,
-    ((from, to), counted, read): ((Date, Date), Way, &AsRead),
+    from: Date,
+    to: Date,
+    counted: EvidencePolicy,
+    read: &AsRead,
 ) -> Result<(), Refusal> {
     let until = midnight(to.tomorrow().unwrap_or(to), &facts.tz);
     let by_sensor = matches!(way.percentages, PercentageRule::EtSensor { .. });
-    if by_sensor && counted == Way::AsSet && !own.card.takes_percentages() {
+    if by_sensor && counted == EvidencePolicy::AsSet && !own.card.takes_percentages() {
         return Err(Refusal::NoPort { controller_number: own.number });
     }
-    sensors(way, facts, own, (read, until));
-    if counted == Way::AsAdvised || own.computes_itself() {
+    sensors(way, facts, own, read, until);
+    if counted == EvidencePolicy::AsAdvised || own.computes_itself() {
         return Ok(());
     }
     let controller_number = own.number;
@@ -103,7 +111,7 @@ fn change_controller(
         Schedule::Settings(all) => {
             all.iter().find(|(n, _)| *n == controller_number).map(|(_, s)| s.clone()).or(present)
         }
-        Schedule::School(strategy) => Some(planned(facts, own, present, (*strategy, from))?),
+        Schedule::School(strategy) => Some(planned(facts, own, present, *strategy, from)?),
         _ => present,
     };
     let mut settings = settings.ok_or(Refusal::Unset { controller_number })?;
@@ -118,15 +126,16 @@ fn change_controller(
     }
     // A trial of last summer asks what a rhythm does, not on which day it was begun; a rain delay has passed.
     let settings = Settings { rain_delay: None, ..settings }.with_rhythms_since(from);
-    own.versions = versions((way.percentages, way.rain), facts, own, (settings, from, to));
+    own.versions = versions(way.percentages, way.rain, facts, own, settings, from, to);
     Ok(())
 }
 
 fn planned(
-    facts: &Facts,
+    facts: &AccountInputs,
     own: &ControllerFacts,
     present: Option<Settings>,
-    (strategy, from): (Strategy, Date),
+    strategy: Strategy,
+    from: Date,
 ) -> Result<Settings, Refusal> {
     let there = facts.installation(own, from);
     let present = present.unwrap_or_else(|| Settings::clean(&own.card));
@@ -138,10 +147,13 @@ fn planned(
 
 /// The settings over the days, each version with the instant from which it counts.
 fn versions(
-    (rule, rain): (PercentageRule, Option<RainRule>),
-    facts: &Facts,
+    rule: PercentageRule,
+    rain: Option<RainRule>,
+    facts: &AccountInputs,
     own: &ControllerFacts,
-    (settings, from, to): (Settings, Date, Date),
+    settings: Settings,
+    from: Date,
+    to: Date,
 ) -> Vec<(Timestamp, Settings)> {
     let at = |date: Date| midnight(date, &facts.tz);
     let always = |settings: Settings| vec![(Timestamp::MIN, settings)];
@@ -191,7 +203,13 @@ fn versions(
 }
 
 /// The sensors of a controller as the record would have been read by them.
-fn sensors(way: &TrialWay, facts: &Facts, own: &mut ControllerFacts, (read, until): (&AsRead, Timestamp)) {
+fn sensors(
+    way: &TrialWay,
+    facts: &AccountInputs,
+    own: &mut ControllerFacts,
+    read: &AsRead,
+    until: Timestamp,
+) {
     let hung = core::mem::take(&mut own.sensors);
     if !way.without_sensors {
         let changes = |name: &str| {
@@ -202,7 +220,7 @@ fn sensors(way: &TrialWay, facts: &Facts, own: &mut ControllerFacts, (read, unti
             .into_iter()
             .filter_map(|sensor| {
                 let changes = changes(&sensor.sensor.name);
-                changed(&sensor, &changes, (read, facts, until))
+                changed(&sensor, &changes, read, facts, until)
             })
             .collect();
         if way.rain == Some(RainRule::Counted) {
@@ -213,7 +231,7 @@ fn sensors(way: &TrialWay, facts: &Facts, own: &mut ControllerFacts, (read, unti
     }
     if let PercentageRule::EtSensor { trim_pct } = way.percentages {
         own.sensors.retain(|s| !s.sensor.card.senses(Sense::Et));
-        own.sensors.extend(et_sensor(facts, own, trim_pct, (read, until)));
+        own.sensors.extend(et_sensor(facts, own, trim_pct, read, until));
     }
 }
 
@@ -221,7 +239,9 @@ fn sensors(way: &TrialWay, facts: &Facts, own: &mut ControllerFacts, (read, unti
 fn changed(
     hung: &SensorFacts,
     changes: &[Change],
-    (read, facts, until): (&AsRead, &Facts, Timestamp),
+    read: &AsRead,
+    facts: &AccountInputs,
+    until: Timestamp,
 ) -> Option<SensorFacts> {
     let mut sensor: Sensor = hung.sensor.clone();
     let mut bypasses: Vec<Pause> = Vec::new();
@@ -248,15 +268,16 @@ fn changed(
             Change::Misplaced(Spot::InShade) => drying = drying.slower(IN_SHADE),
         }
     }
-    Some(sensor_facts(&sensor, &channels, &drying, bypasses, (&facts.tz, until)))
+    Some(sensor_facts(&sensor, &channels, &drying, bypasses, &facts.tz, until))
 }
 
 /// An ET sensor on a controller: what the month of most demand asks a day stands for 100 %.
 fn et_sensor(
-    facts: &Facts,
+    facts: &AccountInputs,
     own: &ControllerFacts,
     trim_pct: f64,
-    (read, until): (&AsRead, Timestamp),
+    read: &AsRead,
+    until: Timestamp,
 ) -> Option<SensorFacts> {
     let (_, card) = generic().into_iter().find(|(code, _)| *code == "et_sensor")?;
     let mut sensor = Sensor::of_card(card, own.number);
@@ -266,5 +287,5 @@ fn et_sensor(
         sensor.setting.et_full = Millimetres::from_mm(peak);
     }
     sensor.setting.et_trim_pct = trim_pct;
-    Some(sensor_facts(&sensor, &read.channels, &read.drying, Vec::new(), (&facts.tz, until)))
+    Some(sensor_facts(&sensor, &read.channels, &read.drying, Vec::new(), &facts.tz, until))
 }

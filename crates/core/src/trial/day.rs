@@ -3,7 +3,7 @@
 use super::apply::apply;
 use super::way::{Refusal, TrialWay};
 use crate::account::running::ControllerRun;
-use crate::account::whole::{Facts, begins, end_of, of_site};
+use crate::account::site_account::{AccountInputs, begins, end_of, of_site};
 use crate::account::zone::AccountHour;
 use crate::controller::schedule::Settings;
 use crate::quantity::time::midnight;
@@ -26,19 +26,21 @@ pub struct TrialDay {
 /// Everything that keeps the way from being tried.
 pub fn day(
     way: &TrialWay,
-    facts: &Facts,
-    (from, to): (Date, Date),
-    (controller_number, station): (u8, u16),
+    facts: &AccountInputs,
+    from: Date,
+    to: Date,
+    controller_number: u8,
+    station: u16,
     date: Date,
 ) -> Result<Option<TrialDay>, Vec<Refusal>> {
-    let (mut tried, counted) = apply(way, facts, (from, to))?;
+    let (mut tried, counted) = apply(way, facts, from, to)?;
     tried.zones.retain(|(zone, _)| (zone.controller_number, zone.number) == (controller_number, station));
     if tried.zones.is_empty() || !(from..=to).contains(&date) {
         return Ok(None);
     }
     let mut hours = Vec::new();
     let span = (begins(&tried.climate, from), end_of(date, &tried.tz));
-    let found = of_site(&tried, counted, span, |_, hour| {
+    let found = of_site(&tried, counted, span.0, span.1, |_, hour| {
         if hour.date == date {
             hours.push(*hour);
         }

@@ -9,7 +9,7 @@
 use super::run::{WayResult, run};
 use super::way::{Refusal, Schedule, TrialWay};
 use crate::account::running::ControllerFacts;
-use crate::account::whole::Facts;
+use crate::account::site_account::AccountInputs;
 use crate::account::zone::AccountHour;
 use crate::advice::planner::Strategy;
 use crate::controller::schedule::Settings;
@@ -242,7 +242,7 @@ pub struct Report {
 }
 
 /// Rain and reference ET of some days; `None` when a day is not recorded.
-fn weather_of(climate: &Climate, (from, to): (Date, Date)) -> Option<(Millimetres, Millimetres)> {
+fn weather_of(climate: &Climate, from: Date, to: Date) -> Option<(Millimetres, Millimetres)> {
     let (mut rain, mut et0, mut days) = (Millimetres::ZERO, Millimetres::ZERO, 0);
     for (date, day) in climate.range(from, to) {
         rain = rain + climate.rain_on(*date).unwrap_or(Millimetres::ZERO);
@@ -261,14 +261,14 @@ pub fn first_period(climate: &Climate) -> Option<(Date, Date)> {
         .filter_map(|from| Some((from, from.checked_add((PERIOD_DAYS - 1).days()).ok()?)))
         .take_while(|(_, to)| *to <= last)
         .find(|period| {
-            weather_of(climate, *period)
+            weather_of(climate, period.0, period.1)
                 .is_some_and(|(rain, et0)| rain >= PERIOD_LEAST.0 && et0 >= PERIOD_LEAST.1)
         })
 }
 
 /// The six zones at a station, on an ordinary controller of twelve stations, with the whole night for water.
 #[must_use]
-pub fn facts(climate: Climate, station: Station, longitude_deg: f64, tz: &TimeZone) -> Facts {
+pub fn facts(climate: Climate, station: Station, longitude_deg: f64, tz: &TimeZone) -> AccountInputs {
     let site = Site {
         name: "Six virtual zones".into(),
         latitude_deg: station.latitude_deg,
@@ -282,7 +282,7 @@ pub fn facts(climate: Climate, station: Station, longitude_deg: f64, tz: &TimeZo
         drizzle: Default::default(),
     };
     let zones: Vec<Zone> = (1..).zip(&ZONES).map(|(number, zone)| zone.zone(number)).collect();
-    let mut facts = Facts::surveyed(&site, tz, &zones, climate);
+    let mut facts = AccountInputs::surveyed(&site, tz, &zones, climate);
     // The protocol knows no frost.
     facts.heeds_frost = false;
     for ((zone, resolved), own) in facts.zones.iter_mut().zip(&ZONES) {
@@ -304,12 +304,12 @@ pub fn facts(climate: Climate, station: Station, longitude_deg: f64, tz: &TimeZo
 /// # Errors
 /// When no period has the weather that is asked for, or the daily balance cannot be tried.
 pub fn report(
-    facts: &Facts,
+    facts: &AccountInputs,
     period: Option<(Date, Date)>,
     schools: &[(Strategy, &str)],
 ) -> Result<Report, NoReport> {
     let period = period.or_else(|| first_period(&facts.climate)).ok_or(NoReport::NoPeriod)?;
-    let weather = weather_of(&facts.climate, period).ok_or(NoReport::NoPeriod)?;
+    let weather = weather_of(&facts.climate, period.0, period.1).ok_or(NoReport::NoPeriod)?;
     let long = (period.1 - period.0).get_days() + 1 >= i32::try_from(PERIOD_DAYS).unwrap_or(30);
     if !long || weather.0 < PERIOD_LEAST.0 || weather.1 < PERIOD_LEAST.1 {
         return Err(NoReport::NoPeriod);
@@ -326,9 +326,9 @@ pub fn report(
     Ok(Report { period, weather, ways })
 }
 
-fn one(facts: &Facts, way: &TrialWay, period: (Date, Date)) -> Result<WayReport, Vec<Refusal>> {
+fn one(facts: &AccountInputs, way: &TrialWay, period: (Date, Date)) -> Result<WayReport, Vec<Refusal>> {
     let mut misses: Vec<Vec<Miss>> = vec![Vec::new(); ZONES.len()];
-    let found = run(way, facts, period, None, |place, hour| {
+    let found = run(way, facts, period.0, period.1, None, |place, hour| {
         if let Some(own) = misses.get_mut(place) {
             note(own, facts, place, hour);
         }
@@ -337,7 +337,7 @@ fn one(facts: &Facts, way: &TrialWay, period: (Date, Date)) -> Result<WayReport,
 }
 
 /// Notes what an hour missed; of a day only the first hour stands, with the day's sum.
-fn note(misses: &mut Vec<Miss>, facts: &Facts, place: usize, hour: &AccountHour) {
+fn note(misses: &mut Vec<Miss>, facts: &AccountInputs, place: usize, hour: &AccountHour) {
     let water = &hour.water;
     let refill = facts
         .zones

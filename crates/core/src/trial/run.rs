@@ -6,8 +6,8 @@ use super::way::{Refusal, TrialWay};
 use crate::account::evidence::{Evidence, Watering};
 use crate::account::nights::{rained_by, subject};
 use crate::account::running::Holder;
+use crate::account::site_account::{AccountInputs, EvidencePolicy, SiteAccount, begins, end_of, of_site};
 use crate::account::sky::SkyHours;
-use crate::account::whole::{Facts, SiteAccount, Way, begins, end_of, of_site};
 use crate::account::zone::{AccountDay, AccountHour, ZoneFacts, account};
 use crate::controller::breaches::breaches;
 use crate::controller::schedule::Rest;
@@ -159,12 +159,13 @@ impl WayResult {
 /// Everything that keeps the way from being tried, before anything is computed.
 pub fn run(
     way: &TrialWay,
-    facts: &Facts,
-    (from, to): (Date, Date),
+    facts: &AccountInputs,
+    from: Date,
+    to: Date,
     tariff: Option<&Tariff>,
     each: impl FnMut(usize, &AccountHour),
 ) -> Result<WayResult, Vec<Refusal>> {
-    measured(way, facts, (from, to), (tariff, true), each)
+    measured(way, facts, from, to, tariff, true, each)
 }
 
 /// The same by the mean of each zone alone, at a quarter of the cost: its parts are left empty.
@@ -173,44 +174,50 @@ pub fn run(
 /// As [`run`].
 pub fn run_mean(
     way: &TrialWay,
-    facts: &Facts,
+    facts: &AccountInputs,
     span: (Date, Date),
     tariff: Option<&Tariff>,
 ) -> Result<WayResult, Vec<Refusal>> {
-    measured(way, facts, span, (tariff, false), |_, _| ())
+    measured(way, facts, span.0, span.1, tariff, false, |_, _| ())
 }
 
 fn measured(
     way: &TrialWay,
-    facts: &Facts,
-    (from, to): (Date, Date),
-    (tariff, in_parts): (Option<&Tariff>, bool),
+    facts: &AccountInputs,
+    from: Date,
+    to: Date,
+    tariff: Option<&Tariff>,
+    in_parts: bool,
     mut each: impl FnMut(usize, &AccountHour),
 ) -> Result<WayResult, Vec<Refusal>> {
-    let (tried, counted) = apply(way, facts, (from, to))?;
+    let (tried, counted) = apply(way, facts, from, to)?;
     let span = (begins(&tried.climate, from), end_of(to, &tried.tz));
     let inside = |place: usize, hour: &AccountHour| {
         if hour.date >= from {
             each(place, hour);
         }
     };
-    let found = of_site(&tried, counted, span, inside);
+    let found = of_site(&tried, counted, span.0, span.1, inside);
     let zones: Vec<ZoneResult> = tried
         .zones
         .iter()
         .zip(&found.zones)
-        .map(|(zone, own)| zone_result(&tried, zone, (&found, own), ((from, to), in_parts)))
+        .map(|(zone, own)| zone_result(&tried, zone, &found, own, from, to, in_parts))
         .collect();
-    let site = site_result((&tried, &found, counted), &zones, (tariff, (from, to)));
+    let site = site_result(&tried, &found, counted, &zones, tariff, from, to);
     Ok(WayResult { way: way.clone(), zones, site })
 }
 
 fn zone_result(
-    facts: &Facts,
-    (zone, resolved): &(Zone, ResolvedZone),
-    (found, own): (&SiteAccount, &crate::account::whole::ZoneAccount),
-    ((from, to), in_parts): ((Date, Date), bool),
+    facts: &AccountInputs,
+    surveyed: &(Zone, ResolvedZone),
+    found: &SiteAccount,
+    own: &crate::account::site_account::ZoneAccount,
+    from: Date,
+    to: Date,
+    in_parts: bool,
 ) -> ZoneResult {
+    let (zone, resolved) = surveyed;
     let first = own.days.partition_point(|day| day.date < from);
     let days = own.days.get(first..).unwrap_or_default().to_vec();
     let before = first.checked_sub(1).and_then(|k| own.days.get(k));
@@ -253,7 +260,7 @@ fn zone_result(
         outside: outside(facts, zone, &waterings),
         litres: zone.area.map(|area| applied.over(area)),
         parts: if in_parts {
-            parts((zone, resolved), &found.sky, &own.waterings, from)
+            parts(zone, resolved, &found.sky, &own.waterings, from)
         } else {
             [PartResult::default(); 3]
         },
@@ -263,7 +270,7 @@ fn zone_result(
 }
 
 /// Waterings that do not lie within one opening of the water window.
-fn outside(facts: &Facts, zone: &Zone, waterings: &[Watering]) -> u32 {
+fn outside(facts: &AccountInputs, zone: &Zone, waterings: &[Watering]) -> u32 {
     let windows = &facts.site.windows;
     let inside = |own: &Watering| {
         let evening = night_at(&own.from.to_zoned(facts.tz.clone()), windows.main);
@@ -278,14 +285,14 @@ fn outside(facts: &Facts, zone: &Zone, waterings: &[Watering]) -> u32 {
 }
 
 /// Waterings of a zone that its law forbids.
-fn forbidden(facts: &Facts, zone: &Zone, waterings: &[Watering]) -> u32 {
+fn forbidden(facts: &AccountInputs, zone: &Zone, waterings: &[Watering]) -> u32 {
     if facts.law.applied.is_empty() {
         return 0;
     }
     let subject = subject(zone);
     let runs: Vec<_> = waterings.iter().map(|w| (w.from, w.until)).collect();
     let broken = breaches(&facts.law, subject, &runs, &facts.tz);
-    let after_rain = |at| rained_by((&facts.law, &facts.climate, &facts.tz), subject, at).is_some();
+    let after_rain = |at| rained_by(&facts.law, &facts.climate, &facts.tz, subject, at).is_some();
     let of = |((from, _), broken): &(&(Timestamp, Timestamp), bool)| *broken || after_rain(*from);
     u32::try_from(runs.iter().zip(broken).filter(of).count()).unwrap_or(u32::MAX)
 }
@@ -311,7 +318,8 @@ pub const fn cause_of(holder: &Holder) -> &'static str {
 /// The low quarter gets the distribution uniformity of the mean, and the high quarter as much more as that gets
 /// less (our stated shape: symmetric).
 fn parts(
-    (zone, resolved): (&Zone, &ResolvedZone),
+    zone: &Zone,
+    resolved: &ResolvedZone,
     sky: &SkyHours,
     waterings: &[Watering],
     from: Date,
@@ -347,7 +355,7 @@ fn worst_week(days: &[AccountDay]) -> Option<(Date, Millimetres)> {
 }
 
 /// Water by day, of the zones whose area is known.
-fn litres_by_day(facts: &Facts, zones: &[ZoneResult]) -> BTreeMap<Date, Litres> {
+fn litres_by_day(facts: &AccountInputs, zones: &[ZoneResult]) -> BTreeMap<Date, Litres> {
     let mut out: BTreeMap<Date, Litres> = BTreeMap::new();
     let areas = facts.zones.iter().map(|(zone, _)| zone.area);
     for (area, own) in areas.zip(zones) {
@@ -361,9 +369,13 @@ fn litres_by_day(facts: &Facts, zones: &[ZoneResult]) -> BTreeMap<Date, Litres> 
 }
 
 fn site_result(
-    (facts, found, counted): (&Facts, &SiteAccount, Way),
+    facts: &AccountInputs,
+    found: &SiteAccount,
+    counted: EvidencePolicy,
     zones: &[ZoneResult],
-    (tariff, (from, to)): (Option<&Tariff>, (Date, Date)),
+    tariff: Option<&Tariff>,
+    from: Date,
+    to: Date,
 ) -> SiteResult {
     let areas: Option<Vec<f64>> = facts.zones.iter().map(|(zone, _)| Some(zone.area?.m2())).collect();
     let weights = areas.unwrap_or_else(|| vec![1.0; zones.len()]);
@@ -380,13 +392,13 @@ fn site_result(
     let span = midnight(from, &facts.tz)..end_of(to, &facts.tz);
     let supply = match counted {
         // The account advises each zone by itself; a controller waters them in turn.
-        Way::AsAdvised => {
+        EvidencePolicy::AsAdvised => {
             let window = facts.site.windows.main;
             let length = Seconds::from_min(i64::from(window.minutes()));
             let night = |at: Timestamp| night_at(&at.to_zoned(facts.tz.clone()), window);
-            in_turn(&flows, (supply, length), &span, night)
+            in_turn(&flows, supply, length, &span, night)
         }
-        Way::Best | Way::AsSet => demand(&flows, supply, &span),
+        EvidencePolicy::Best | EvidencePolicy::AsSet => demand(&flows, supply, &span),
     };
     SiteResult {
         litres,

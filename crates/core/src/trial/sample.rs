@@ -75,7 +75,7 @@ pub fn pick(sample: Sample, climate: &Arc<Climate>, tz: &TimeZone) -> Result<Pic
         Sample::Driest | Sample::Wettest => {
             let years = whole_years(climate);
             let by = |a: &&(Date, Date), b: &&(Date, Date)| {
-                dryness_mm(climate, **a).total_cmp(&dryness_mm(climate, **b))
+                dryness_mm(climate, a.0, a.1).total_cmp(&dryness_mm(climate, b.0, b.1))
             };
             let found =
                 if sample == Sample::Driest { years.iter().max_by(by) } else { years.iter().min_by(by) };
@@ -84,13 +84,13 @@ pub fn pick(sample: Sample, climate: &Arc<Climate>, tz: &TimeZone) -> Result<Pic
         Sample::Typical => {
             let months = typical_months(climate).ok_or(NoSample::NoTwoYears)?;
             let (before, span) = year_of(climate).ok_or(NoSample::NoTwoYears)?;
-            let days = typical_days(&months, (before, span.1));
+            let days = typical_days(&months, before, span.1);
             let climate = Arc::new(climate.put_together(&days, tz));
             Ok(Picked { climate, span, origin: Origin::Months(months) })
         }
         Sample::Generated(seed) => {
             let (before, span) = year_of(climate).ok_or(NoSample::TooFewDays)?;
-            let days = generated_days(climate, seed, (before, span.1)).ok_or(NoSample::TooFewDays)?;
+            let days = generated_days(climate, seed, before, span.1).ok_or(NoSample::TooFewDays)?;
             let climate = Arc::new(climate.put_together(&days, tz));
             Ok(Picked { climate, span, origin: Origin::Drawn(seed) })
         }

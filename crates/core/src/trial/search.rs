@@ -9,7 +9,7 @@ use super::run::{WayResult, run_mean};
 use super::way::{Change, Refusal, Schedule, SensorChange, TrialWay};
 use super::{PercentageRule, apply};
 use crate::account::running::ControllerFacts;
-use crate::account::whole::Facts;
+use crate::account::site_account::AccountInputs;
 use crate::advice::planner::{LEAST_RUN_MIN, Strategy};
 use crate::advice::rain_replay::steps;
 use crate::controller::PercentageScope;
@@ -109,7 +109,7 @@ impl Worth {
 }
 
 struct Search<'a, F> {
-    facts: &'a Facts,
+    facts: &'a AccountInputs,
     own: &'a ControllerFacts,
     span: (Date, Date),
     space: Space,
@@ -126,9 +126,11 @@ struct Search<'a, F> {
 /// # Errors
 /// When the controller cannot be tried as it is set.
 pub fn search<F: FnMut(&Progress) -> ControlFlow<()>>(
-    (facts, controller_number): (&Facts, u8),
+    facts: &AccountInputs,
+    controller_number: u8,
     span: (Date, Date),
-    (space, goal): (Space, Goal),
+    space: Space,
+    goal: Goal,
     each: F,
 ) -> Result<Found, Vec<Refusal>> {
     let alone = facts.only_controller(controller_number);
@@ -136,7 +138,7 @@ pub fn search<F: FnMut(&Progress) -> ControlFlow<()>>(
         return Err(vec![Refusal::NoController { controller_number }]);
     };
     let as_set = TrialWay { name: "as-set".into(), ..TrialWay::default() };
-    let (applied, _) = apply(&as_set, &alone, span)?;
+    let (applied, _) = apply(&as_set, &alone, span.0, span.1)?;
     let settings = applied.controllers.first().and_then(|own| own.versions.first()).map(|(_, s)| s.clone());
     let Some(settings) = settings else { return Err(vec![Refusal::Unset { controller_number }]) };
     let now = run_mean(&as_set, &alone, span, None)?;
@@ -210,7 +212,7 @@ impl<F: FnMut(&Progress) -> ControlFlow<()>> Search<'_, F> {
         if self.space.grouping {
             for school in Strategy::ALL.into_iter().filter(|s| *s != Strategy::SoilBalance) {
                 let way = TrialWay { schedule: Schedule::School(school), ..TrialWay::default() };
-                let planned = apply(&way, self.facts, self.span).ok();
+                let planned = apply(&way, self.facts, self.span.0, self.span.1).ok();
                 let planned = planned
                     .and_then(|(tried, _)| Some(tried.controllers.first()?.versions.first()?.1.clone()));
                 all.extend(planned.map(|settings| Candidate { settings, ..from.clone() }));
@@ -233,7 +235,7 @@ impl<F: FnMut(&Progress) -> ControlFlow<()>> Search<'_, F> {
         if card.percentage_scope == PercentageScope::Month {
             let schedule = Schedule::Settings(vec![(self.own.number, from.settings.clone())]);
             let way = TrialWay { schedule, percentages: PercentageRule::Monthly, ..TrialWay::default() };
-            let found = apply(&way, self.facts, self.span).ok();
+            let found = apply(&way, self.facts, self.span.0, self.span.1).ok();
             let found =
                 found.and_then(|(tried, _)| Some(tried.controllers.first()?.versions.first()?.1.clone()));
             let monthly = found.filter(|s| matches!(s.percentages, Percentages::Month(_)));

@@ -2,7 +2,7 @@
 
 use super::tests::{SPAN, facts_of, gauged, set};
 use super::*;
-use crate::account::whole::Facts;
+use crate::account::site_account::AccountInputs;
 use crate::controller::ordinance::samples::{law, two_days_a_week};
 use crate::controller::schedule::Settings;
 use crate::installation::samples::zones;
@@ -18,7 +18,7 @@ const NOTHING: Space =
     Space { percentages: false, days: false, thresholds: false, minutes: false, grouping: false };
 
 /// Four zones that get far more than they need, on a controller with a rain switch.
-fn lavish() -> Facts {
+fn lavish() -> AccountInputs {
     let mut zones = zones();
     for zone in &mut zones {
         zone.area = Some(SquareMetres::from_m2(100.0));
@@ -26,8 +26,8 @@ fn lavish() -> Facts {
     gauged(facts_of(&zones, set(45)))
 }
 
-fn found(facts: &Facts, space: Space) -> Found {
-    search((facts, 1), SPAN, (space, GOAL), |_| ControlFlow::Continue(())).unwrap()
+fn found(facts: &AccountInputs, space: Space) -> Found {
+    search(facts, 1, SPAN, space, GOAL, |_| ControlFlow::Continue(())).unwrap()
 }
 
 fn water(result: &WayResult) -> f64 {
@@ -60,7 +60,7 @@ fn shorter_run_times_are_found_that_still_give_enough_and_the_same_again() {
     assert!(less.zones.iter().any(|z| z.adequacy() < GOAL.adequacy));
     // What was found is a way like any other: tried in full it comes to the same.
     let (way, best) = one.way.unwrap();
-    let whole = run(&way, &facts, SPAN, None, |_, _| ()).unwrap();
+    let whole = run(&way, &facts, SPAN.0, SPAN.1, None, |_, _| ()).unwrap();
     assert!((water(&whole) - water(&best)).abs() < 1e-6);
 }
 
@@ -106,7 +106,7 @@ fn a_search_that_is_stopped_gives_the_best_so_far_and_says_how_far_it_got() {
     let facts = lavish();
     let whole = found(&facts, Space::ALL);
     let mut seen = 0;
-    let stopped = search((&facts, 1), SPAN, (Space::ALL, GOAL), |progress| {
+    let stopped = search(&facts, 1, SPAN, Space::ALL, GOAL, |progress| {
         seen += 1;
         assert!(progress.of >= progress.tried);
         if progress.tried >= 2 { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
@@ -114,18 +114,18 @@ fn a_search_that_is_stopped_gives_the_best_so_far_and_says_how_far_it_got() {
     let stopped = stopped.unwrap();
     assert!(!stopped.complete && stopped.way.is_some() && seen == stopped.progress.runs - 1);
     assert!(stopped.progress.tried < whole.progress.tried);
-    let at_once = search((&facts, 1), SPAN, (Space::ALL, GOAL), |_| ControlFlow::Break(())).unwrap();
+    let at_once = search(&facts, 1, SPAN, Space::ALL, GOAL, |_| ControlFlow::Break(())).unwrap();
     assert_eq!((at_once.way, at_once.complete), (None, false));
 }
 
 #[test]
 fn a_controller_that_cannot_be_tried_is_refused_before_anything_runs() {
     let facts = lavish();
-    let none = search((&facts, 7), SPAN, (Space::ALL, GOAL), |_| ControlFlow::Continue(()));
+    let none = search(&facts, 7, SPAN, Space::ALL, GOAL, |_| ControlFlow::Continue(()));
     assert_eq!(none.unwrap_err(), [Refusal::NoController { controller_number: 7 }]);
     let mut unset = facts;
     unset.controllers[0].versions.clear();
-    let none = search((&unset, 1), SPAN, (Space::ALL, GOAL), |_| ControlFlow::Continue(()));
+    let none = search(&unset, 1, SPAN, Space::ALL, GOAL, |_| ControlFlow::Continue(()));
     assert_eq!(none.unwrap_err(), [Refusal::Unset { controller_number: 1 }]);
 }
 

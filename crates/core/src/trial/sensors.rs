@@ -1,7 +1,7 @@
 //! Sensors on trial: each as installed, absent, misplaced, and at other thresholds.
 
 use super::way::{Change, Named, SensorChange, Spot, TrialWay};
-use crate::account::whole::Facts;
+use crate::account::site_account::AccountInputs;
 use crate::advice::rain_replay::steps;
 use crate::quantity::units::Millimetres;
 use crate::sensors::{Release, Sense};
@@ -36,7 +36,7 @@ pub struct SensorTrial {
 
 /// Every sensor of a site that holds or scales watering, with the ways that put it on trial: all else stays as it is set.
 #[must_use]
-pub fn variants(facts: &Facts) -> Vec<SensorTrial> {
+pub fn variants(facts: &AccountInputs) -> Vec<SensorTrial> {
     let mut all = Vec::new();
     for own in &facts.controllers {
         for hung in &own.sensors {

@@ -126,7 +126,8 @@ pub struct Demand {
 #[must_use]
 pub fn in_turn(
     zones: &[(Option<LitresPerMinute>, &[Watering])],
-    (supply, window): (Option<LitresPerMinute>, Seconds),
+    supply: Option<LitresPerMinute>,
+    window: Seconds,
     span: &Range<Timestamp>,
     night: impl Fn(Timestamp) -> Date,
 ) -> Demand {
@@ -266,7 +267,7 @@ mod tests {
         let zones: [(_, &[Watering]); 2] =
             [(l(30.0), &[span(0, 40), span(1440, 1460)]), (l(50.0), &[span(0, 30), span(1440, 1470)])];
         let night = |at: Timestamp| at.to_zoned(jiff::tz::TimeZone::UTC).date();
-        let found = in_turn(&zones, (l(45.0), Seconds::from_min(60)), &all(0), night);
+        let found = in_turn(&zones, l(45.0), Seconds::from_min(60), &all(0), night);
         assert_eq!(found.running, Seconds::from_min(120), "never at once");
         assert_eq!((found.most.l_per_min(), found.over), (50.0, Seconds::from_min(60)));
         assert_eq!(found.nights_too_long, 1, "70 min do not fit an hour, 50 do");

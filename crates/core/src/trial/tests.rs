@@ -4,7 +4,7 @@ use super::protocol::{self, MissKind, NoReport};
 use super::*;
 use crate::account::running::ControllerFacts;
 use crate::account::sensed::{as_read, sensor_facts};
-use crate::account::whole::{Facts, Way, begins, end_of, of_site};
+use crate::account::site_account::{AccountInputs, EvidencePolicy, begins, end_of, of_site};
 use crate::advice::budget::RainRule;
 use crate::advice::planner::Strategy as School;
 use crate::codes::Coded;
@@ -64,8 +64,8 @@ pub(super) fn set(minutes: i64) -> Settings {
     settings
 }
 
-pub(super) fn facts_of(zones: &[Zone], settings: Settings) -> Facts {
-    let mut facts = Facts::surveyed(&site(), &TimeZone::UTC, zones, climate());
+pub(super) fn facts_of(zones: &[Zone], settings: Settings) -> AccountInputs {
+    let mut facts = AccountInputs::surveyed(&site(), &TimeZone::UTC, zones, climate());
     let card = twelve_stations();
     facts.controllers = vec![ControllerFacts {
         number: 1,
@@ -77,12 +77,12 @@ pub(super) fn facts_of(zones: &[Zone], settings: Settings) -> Facts {
 }
 
 /// The same with a rain switch of 12 mm.
-pub(super) fn gauged(mut facts: Facts) -> Facts {
+pub(super) fn gauged(mut facts: AccountInputs) -> AccountInputs {
     let mut sensor = Sensor::of_card(generic().remove(0).1, 1);
     sensor.name = "Gauge".into();
-    let read = as_read(&facts.climate, 0.0, (FIRST, SPAN.1), &TimeZone::UTC);
+    let read = as_read(&facts.climate, 0.0, FIRST, SPAN.1, &TimeZone::UTC);
     let until = midnight(SPAN.1 + 1.day(), &TimeZone::UTC);
-    let hung = sensor_facts(&sensor, &read.channels, &read.drying, Vec::new(), (&TimeZone::UTC, until));
+    let hung = sensor_facts(&sensor, &read.channels, &read.drying, Vec::new(), &TimeZone::UTC, until);
     facts.controllers[0].sensors = vec![hung];
     facts
 }
@@ -91,8 +91,8 @@ fn way(named: Named) -> TrialWay {
     named.way(named.code())
 }
 
-fn tried(way: &TrialWay, facts: &Facts) -> WayResult {
-    run(way, facts, SPAN, None, |_, _| ()).unwrap()
+fn tried(way: &TrialWay, facts: &AccountInputs) -> WayResult {
+    run(way, facts, SPAN.0, SPAN.1, None, |_, _| ()).unwrap()
 }
 
 fn with(change: Change) -> TrialWay {
@@ -105,7 +105,7 @@ fn as_set_is_the_account_to_the_last_digit() {
     let facts = gauged(facts_of(&zones(), set(14)));
     let result = tried(&way(Named::AsSet), &facts);
     let span = (begins(&facts.climate, SPAN.0), end_of(SPAN.1, &TimeZone::UTC));
-    let account = of_site(&facts, Way::AsSet, span, |_, _| ());
+    let account = of_site(&facts, EvidencePolicy::AsSet, span.0, span.1, |_, _| ());
     for (zone, own) in result.zones.iter().zip(&account.zones) {
         let days: Vec<_> = own.days.iter().filter(|d| d.date >= SPAN.0).copied().collect();
         assert_eq!(zone.days, days);
@@ -140,11 +140,11 @@ fn constant_demand_without_rain_is_as_worked_by_hand() {
     let mut facts = facts_of(&[zone], Settings::clean(&twelve_stations()));
     facts.climate = std::sync::Arc::new(Climate::from_record(&days, site().station()));
     let span = (date(2026, 5, 1), date(2026, 5, 30));
-    let nothing = run(&way(Named::AsSet), &facts, span, None, |_, _| ()).unwrap();
+    let nothing = run(&way(Named::AsSet), &facts, span.0, span.1, None, |_, _| ()).unwrap();
     let dry = &nothing.zones[0];
     assert_eq!((dry.runs, dry.applied, dry.stress_days), (0, Millimetres::ZERO, 30));
     assert!((dry.depletion.1 - dry.depletion.0 - dry.et).mm().abs() < 1e-9, "what plants took is missing");
-    let advised = run(&way(Named::AsAdvised), &facts, span, None, |_, _| ()).unwrap();
+    let advised = run(&way(Named::AsAdvised), &facts, span.0, span.1, None, |_, _| ()).unwrap();
     let zone = &advised.zones[0];
     assert_eq!((zone.adequacy(), zone.stress_days), (Share::WHOLE, 0));
     // 15 mm may be used; the interval is as many whole days as their demand fits in.
@@ -164,7 +164,7 @@ fn four_cycles_with_soaks_save_what_forty_minutes_lose_on_a_clay_slope() {
         settings.programs[0].starts = starts.iter().map(|h| time(*h, 0, 0, 0)).collect();
         let facts = facts_of(&zones, settings);
         let span = (date(2026, 5, 4), date(2026, 5, 4));
-        run(&way(Named::AsSet), &facts, span, None, |_, _| ()).unwrap().zones.remove(0)
+        run(&way(Named::AsSet), &facts, span.0, span.1, None, |_, _| ()).unwrap().zones.remove(0)
     };
     // Spray at 31.75 mm/h on clay: intake 2.54 mm/h, and 2.54 mm may stand. Forty minutes bring 21.17 mm, of which
     // 2.54 + 2.54 × 40 ÷ 60 = 4.23 go in at once and what stands after; ten minutes bring 5.29, and 2.96 go in.
@@ -185,7 +185,7 @@ fn four_cycles_with_soaks_save_what_forty_minutes_lose_on_a_clay_slope() {
 fn a_storm_over_a_full_soil_runs_off_and_drains_and_none_of_it_is_waste_of_watering() {
     let facts = facts_of(&zones(), Settings::clean(&twelve_stations()));
     let storm = FIRST + 59.days();
-    let result = run(&way(Named::AsSet), &facts, (storm, storm), None, |_, _| ()).unwrap();
+    let result = run(&way(Named::AsSet), &facts, storm, storm, None, |_, _| ()).unwrap();
     let zone = &result.zones[0];
     assert_eq!((zone.wasted, zone.excess()), (Millimetres::ZERO, Share::NONE));
     let missing = zone.depletion.0 + zone.et - zone.depletion.1;
@@ -239,7 +239,9 @@ fn percentages_by_month_and_week_follow_the_season_and_leave_does_not() {
     assert!(litres(Named::AsSet) > litres(Named::Leave), "150 against 100 %");
     assert!(litres(Named::Leave) > litres(Named::Monthly) && litres(Named::Leave) > litres(Named::Weekly));
     assert!(site(Named::Monthly).excess < site(Named::Leave).excess);
-    let Err(refused) = run(&way(Named::EtSensor), &facts, SPAN, None, |_, _| ()) else { panic!("no port") };
+    let Err(refused) = run(&way(Named::EtSensor), &facts, SPAN.0, SPAN.1, None, |_, _| ()) else {
+        panic!("no port")
+    };
     assert_eq!(refused, [Refusal::NoPort { controller_number: 1 }]);
     let mut wide = facts.clone();
     wide.controllers[0].card.sensor_ports.push(crate::controller::SensorPort::Weather);
@@ -261,8 +263,8 @@ fn a_rhythm_that_was_begun_yesterday_is_tried_on_last_summer() {
 #[test]
 fn what_cannot_be_tried_is_refused_before_anything_runs() {
     let facts = gauged(facts_of(&zones(), set(14)));
-    let refused = |way: &TrialWay, facts: &Facts, span| {
-        run(way, facts, span, None, |_, _| panic!("nothing runs")).unwrap_err()
+    let refused = |way: &TrialWay, facts: &AccountInputs, span: (Date, Date)| {
+        run(way, facts, span.0, span.1, None, |_, _| panic!("nothing runs")).unwrap_err()
     };
     let mut unset = facts.clone();
     unset.controllers[0].versions.clear();
@@ -339,7 +341,7 @@ proptest! {
         let mut before: Vec<Option<f64>> = vec![None; own.len()];
         let mut worst = 0.0_f64;
         let span = (date(2026, 6, 1), date(2026, 6, 30));
-        let result = run(&way, &facts, span, None, |place, hour| {
+        let result = run(&way, &facts, span.0, span.1, None, |place, hour| {
             let w = &hour.water;
             let now = w.depletion.mm();
             if let Some(before) = before[place] {
@@ -383,10 +385,10 @@ fn a_way_without_ramps_asks_for_the_whole_need_and_one_that_weans_for_more_at_fi
 
 #[test]
 fn rain_that_is_counted_holds_nothing_and_is_taken_off_the_months() {
-    let facts = Facts { climate: three_years(), ..facts_of(&zones(), set(40)) };
+    let facts = AccountInputs { climate: three_years(), ..facts_of(&zones(), set(40)) };
     let wet = (date(2024, 4, 1), date(2024, 9, 30));
     let facts = gauged(facts);
-    let of = |way: &TrialWay| run(way, &facts, wet, None, |_, _| ()).unwrap();
+    let of = |way: &TrialWay| run(way, &facts, wet.0, wet.1, None, |_, _| ()).unwrap();
     let counted = of(&TrialWay { rain: Some(RainRule::Counted), ..way(Named::AsSet) });
     assert!(counted.zones.iter().all(|z| !z.skipped.contains_key("rain")));
     assert!(of(&way(Named::AsSet)).zones.iter().any(|z| z.skipped.contains_key("rain")));
@@ -460,11 +462,11 @@ fn three_years() -> Arc<Climate> {
 #[test]
 fn a_dry_year_leaves_plants_shorter_than_a_typical_and_a_wet_one() {
     let climate = three_years();
-    let facts = Facts { climate: Arc::clone(&climate), ..facts_of(&zones(), set(6)) };
+    let facts = AccountInputs { climate: Arc::clone(&climate), ..facts_of(&zones(), set(6)) };
     let of = |sample| {
         let picked = pick(sample, &climate, &TimeZone::UTC).unwrap();
-        let facts = Facts { climate: picked.climate, ..facts.clone() };
-        let found = run(&way(Named::AsSet), &facts, picked.span, None, |_, _| ()).unwrap();
+        let facts = AccountInputs { climate: picked.climate, ..facts.clone() };
+        let found = run(&way(Named::AsSet), &facts, picked.span.0, picked.span.1, None, |_, _| ()).unwrap();
         (found.site.adequacy.fraction(), picked.origin)
     };
     let (dry, typical, wet) = (of(Sample::Driest), of(Sample::Typical), of(Sample::Wettest));
@@ -481,7 +483,7 @@ fn the_hours_of_a_day_add_up_to_it_and_name_its_runs() {
     let way = way(Named::AsSet);
     let found = tried(&way, &facts);
     for own in found.zones[0].days.iter().take(40) {
-        let day = day(&way, &facts, SPAN, (1, 1), own.date).unwrap().unwrap();
+        let day = day(&way, &facts, SPAN.0, SPAN.1, 1, 1, own.date).unwrap().unwrap();
         assert_eq!(day.hours.len(), 24);
         let sum = |of: fn(&crate::account::zone::AccountHour) -> f64| day.hours.iter().map(of).sum::<f64>();
         assert!((sum(|h| h.water.applied.mm()) - own.water.applied.mm()).abs() < 1e-9);
@@ -490,8 +492,8 @@ fn the_hours_of_a_day_add_up_to_it_and_name_its_runs() {
         let ran = day.runs.iter().any(|run| !run.is_held());
         assert_eq!(ran, own.water.applied > Millimetres::ZERO, "{}", own.date);
     }
-    assert_eq!(day(&way, &facts, SPAN, (1, 9), SPAN.0), Ok(None), "no such zone");
-    assert_eq!(day(&way, &facts, SPAN, (1, 1), SPAN.1.tomorrow().unwrap()), Ok(None), "no such day");
+    assert_eq!(day(&way, &facts, SPAN.0, SPAN.1, 1, 9, SPAN.0), Ok(None), "no such zone");
+    assert_eq!(day(&way, &facts, SPAN.0, SPAN.1, 1, 1, SPAN.1.tomorrow().unwrap()), Ok(None), "no such day");
 }
 
 #[test]
@@ -508,7 +510,7 @@ fn other_days_count_for_every_program_and_a_controller_that_has_none_such_refuse
     let mut plain = facts;
     plain.controllers[0].card.day_modes.parity = false;
     let odd = TrialWay { days: Some(Days::Odd), ..way(Named::AsSet) };
-    assert!(matches!(apply(&odd, &plain, SPAN).unwrap_err()[..], [Refusal::CannotHold { .. }]));
+    assert!(matches!(apply(&odd, &plain, SPAN.0, SPAN.1).unwrap_err()[..], [Refusal::CannotHold { .. }]));
 }
 
 #[test]

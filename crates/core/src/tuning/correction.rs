@@ -2,7 +2,7 @@
 
 use super::outlook::ZoneOutlook;
 use super::visit::{Looks, Visit};
-use crate::account::whole::{Facts, SiteAccount};
+use crate::account::site_account::{AccountInputs, SiteAccount};
 use crate::account::zone::AccountDay;
 use crate::quantity::ratio::Share;
 use crate::quantity::units::Millimetres;
@@ -44,7 +44,7 @@ const LEAST_MM: f64 = 8.0;
 /// nothing was applied speaks of demand, one with watering of the rate. A single reading is weak; two that agree are
 /// offered with more confidence.
 #[must_use]
-pub fn corrections(facts: &Facts, account: &SiteAccount) -> Vec<Correction> {
+pub fn corrections(facts: &AccountInputs, account: &SiteAccount) -> Vec<Correction> {
     let mut out = Vec::new();
     for (zone, _) in &facts.zones {
         let Some(own) = account.zone(zone.controller_number, zone.number) else { continue };

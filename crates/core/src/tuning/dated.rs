@@ -1,6 +1,6 @@
 //! Steps that a planting asks for on a date: the end of a grow-in, the weeks of a wean-off.
 
-use crate::account::whole::Facts;
+use crate::account::site_account::AccountInputs;
 use crate::quantity::ratio::Share;
 use jiff::ToSpan;
 use jiff::civil::Date;
@@ -29,7 +29,7 @@ pub struct DatedStep {
 
 /// The steps of all zones from a day on, in order, within some days.
 #[must_use]
-pub fn dated_steps(facts: &Facts, from: Date, days: i32) -> Vec<DatedStep> {
+pub fn dated_steps(facts: &AccountInputs, from: Date, days: i32) -> Vec<DatedStep> {
     let until = from.checked_add(days.days()).unwrap_or(from);
     let mut out = Vec::new();
     for (zone, resolved) in &facts.zones {
@@ -76,7 +76,7 @@ mod tests {
         zones[1].planting.wean_off =
             Some(WeanOff { from: date(2026, 5, 25), weeks: 4, start: Share::from_percent(140.0) });
         let climate = Climate::from_record(&[], site().station());
-        let facts = Facts::surveyed(&site(), &TimeZone::UTC, &zones, climate);
+        let facts = AccountInputs::surveyed(&site(), &TimeZone::UTC, &zones, climate);
         let steps = dated_steps(&facts, date(2026, 5, 30), 14);
         let percent = |step| match step {
             Step::GrowInEnds => None,

@@ -5,7 +5,7 @@ use super::cause::{Cause, Evidence, Suspicion};
 use super::lever::STEP_SHARE;
 use super::lever_kind::{Lever, LeverCode, Turn};
 use super::visit::{Looks, Visit};
-use crate::account::whole::Facts;
+use crate::account::site_account::AccountInputs;
 use crate::controller::schedule::{Percentages, Settings};
 use crate::ground::planting::Trim;
 use crate::quantity::units::{Millimetres, MillimetresPerHour};
@@ -15,7 +15,12 @@ use crate::site::Zone;
 /// The facts with what the causes say of them. The cause that an adjustment puts right by hand is left out: the forecast with
 /// the adjustment is of the site without it.
 #[must_use]
-pub fn as_diagnosed(facts: &Facts, visit: &Visit, causes: &[&Suspicion], lever: Option<&Lever>) -> Facts {
+pub fn as_diagnosed(
+    facts: &AccountInputs,
+    visit: &Visit,
+    causes: &[&Suspicion],
+    lever: Option<&Lever>,
+) -> AccountInputs {
     let mut facts = facts.clone();
     for own in causes {
         let repaired = lever.is_some_and(|lever| {
@@ -31,7 +36,7 @@ pub fn as_diagnosed(facts: &Facts, visit: &Visit, causes: &[&Suspicion], lever: 
     facts
 }
 
-fn apply(facts: &mut Facts, visit: &Visit, own: &Suspicion) {
+fn apply(facts: &mut AccountInputs, visit: &Visit, own: &Suspicion) {
     match own.cause {
         Cause::RateWrong | Cause::PlantsWrong | Cause::SoilWrong => survey(facts, visit, own),
         Cause::NoWater => of_settings(facts, own, |settings| {
@@ -45,14 +50,14 @@ fn apply(facts: &mut Facts, visit: &Visit, own: &Suspicion) {
 }
 
 /// Settings of the controller of a cause changed, in every version.
-fn of_settings(facts: &mut Facts, own: &Suspicion, change: impl Fn(&mut Settings)) {
+fn of_settings(facts: &mut AccountInputs, own: &Suspicion, change: impl Fn(&mut Settings)) {
     for known in facts.controllers.iter_mut().filter(|b| Some(b.number) == own.controller_number) {
         known.versions.iter_mut().for_each(|(_, settings)| change(settings));
     }
 }
 
 /// What the controller showed takes the place of what was known of it.
-fn shown(facts: &mut Facts, own: &Suspicion) {
+fn shown(facts: &mut AccountInputs, own: &Suspicion) {
     for evidence in &own.for_it {
         match evidence {
             Evidence::ControllerShowsMinutes { shown, known } => of_settings(facts, own, |settings| {
@@ -76,7 +81,7 @@ fn shown(facts: &mut Facts, own: &Suspicion) {
 }
 
 /// What an ET sensor showed over what was asked: what stands for 100 % is other than it is set to.
-fn nights(facts: &mut Facts, own: &Suspicion) {
+fn nights(facts: &mut AccountInputs, own: &Suspicion) {
     let ratio = own.for_it.iter().find_map(|e| match e {
         Evidence::Nights { ratio, .. } => Some(*ratio),
         _ => None,
@@ -91,7 +96,7 @@ fn nights(facts: &mut Facts, own: &Suspicion) {
 }
 
 /// What was measured or found of a zone; where nothing was, so much as one trial step makes up for.
-fn survey(facts: &mut Facts, visit: &Visit, own: &Suspicion) {
+fn survey(facts: &mut AccountInputs, visit: &Visit, own: &Suspicion) {
     let latitude = facts.site.latitude_deg;
     let key = own.controller_number.zip(own.station);
     let looks = key.and_then(|(number, station)| visit.zone(number, station)).and_then(|seen| seen.looks);

@@ -8,7 +8,7 @@ use super::nights::{et_sensor, read};
 use super::picture::{ControllerPicture, Picture, ZonePicture};
 use super::visit::{Looks, Visit};
 use crate::account::running::ControllerFacts;
-use crate::account::whole::{Facts, SiteAccount};
+use crate::account::site_account::{AccountInputs, SiteAccount};
 use crate::advice::budget::{Measure, week_of_demand, with_week};
 use crate::advice::findings::{Checked, FindingKind, FindingPlace};
 use crate::advice::rain_replay::steps;
@@ -36,7 +36,7 @@ const LATER_DAYS: i32 = 14;
 /// The adjustments of a diagnosis, in the order in which to make them. Only the first that concerns a zone is offered: one
 /// thing at a time, then look again (common practice).
 #[must_use]
-pub fn levers(facts: &Facts, account: &SiteAccount, visit: &Visit, found: &Diagnosis) -> Vec<Lever> {
+pub fn levers(facts: &AccountInputs, account: &SiteAccount, visit: &Visit, found: &Diagnosis) -> Vec<Lever> {
     let picture = Picture::of(facts, account, visit);
     let checks: Vec<ControllerChecks<'_>> = picture.controllers.iter().map(ControllerChecks::of).collect();
     let chosen = found.chosen.iter().filter_map(|at| found.causes.get(*at));
@@ -70,7 +70,7 @@ pub struct TrialChange {
 
 /// The changes to try at zones that look dry, should not, and whose cause nobody can tell yet.
 pub(super) fn trials(
-    facts: &Facts,
+    facts: &AccountInputs,
     account: &SiteAccount,
     visit: &Visit,
     found: &Diagnosis,
@@ -164,7 +164,7 @@ struct Made {
 }
 
 impl Made {
-    fn new(code: LeverCode, (from, to): (Amount, Amount), turn: Turn) -> Self {
+    fn new(code: LeverCode, from: Amount, to: Amount, turn: Turn) -> Self {
         Self { code, from, to, turn, program: None, percentages: Vec::new() }
     }
 
@@ -174,7 +174,7 @@ impl Made {
 }
 
 fn by_hand(code: LeverCode) -> Made {
-    Made::new(code, (Amount::None, Amount::None), Turn::ByHand)
+    Made::new(code, Amount::None, Amount::None, Turn::ByHand)
 }
 
 impl<'p, 'a> Making<'p, 'a> {
@@ -221,7 +221,7 @@ impl<'p, 'a> Making<'p, 'a> {
         })
     }
 
-    fn settings_of(&self, code: LeverCode, (from, to): (Amount, Amount), changed: Settings) -> Option<Made> {
+    fn settings_of(&self, code: LeverCode, from: Amount, to: Amount, changed: Settings) -> Option<Made> {
         let own = self.own?;
         // What is set already is no adjustment.
         if self.settings == Some(&changed) {
@@ -229,14 +229,14 @@ impl<'p, 'a> Making<'p, 'a> {
         }
         let fits = changed.check(&own.card).is_empty();
         let turn = if fits { Turn::Settings(own.number, Box::new(changed)) } else { Turn::ByHand };
-        Some(Made::new(code, (from, to), turn))
+        Some(Made::new(code, from, to, turn))
     }
 
-    fn sensor_of(&self, code: LeverCode, (from, to): (Amount, Amount), changed: Sensor) -> Option<Made> {
+    fn sensor_of(&self, code: LeverCode, from: Amount, to: Amount, changed: Sensor) -> Option<Made> {
         let own = self.own?;
         let fits = changed.setting.check(&changed.card).is_empty();
         let turn = if fits { Turn::Sensor(own.number, Box::new(changed)) } else { Turn::ByHand };
-        Some(Made::new(code, (from, to), turn))
+        Some(Made::new(code, from, to, turn))
     }
 
     fn sensor(&self) -> Option<&Sensor> {
@@ -277,7 +277,7 @@ impl<'p, 'a> Making<'p, 'a> {
         });
         if let Some((shown, known)) = shown {
             let amounts = (Amount::Minutes(shown), Amount::Minutes(known));
-            return Some(Made::new(LeverCode::ZoneMinutes, amounts, Turn::ByHand));
+            return Some(Made::new(LeverCode::ZoneMinutes, amounts.0, amounts.1, Turn::ByHand));
         }
         let zone = self.picture.zones.iter().find(|z| {
             Some(z.zone.number) == self.suspicion.station
@@ -285,7 +285,7 @@ impl<'p, 'a> Making<'p, 'a> {
         })?;
         let gets = zone.gets.filter(|g| *g > 0.0)?;
         let (before, after, changed) = self.scaled(station, 1.0 / gets)?;
-        self.settings_of(LeverCode::ZoneMinutes, (Amount::Minutes(before), Amount::Minutes(after)), changed)
+        self.settings_of(LeverCode::ZoneMinutes, Amount::Minutes(before), Amount::Minutes(after), changed)
     }
 
     /// The survey is off: minutes by what the meter says, else by a small step, and measure.
@@ -304,7 +304,7 @@ impl<'p, 'a> Making<'p, 'a> {
         let scaled = self.scaled(station, by_meter.map_or(by_looks, |ratio| 1.0 / ratio));
         let made = scaled.and_then(|(before, after, changed)| {
             let amounts = (Amount::Minutes(before), Amount::Minutes(after));
-            self.settings_of(LeverCode::ZoneMinutes, amounts, changed)
+            self.settings_of(LeverCode::ZoneMinutes, amounts.0, amounts.1, changed)
         });
         made.unwrap_or_else(measure)
     }
@@ -326,7 +326,7 @@ impl<'p, 'a> Making<'p, 'a> {
         let checked = self.checks?.checked(settings, self.picture.date);
         let mut found = checked.findings().iter().filter(|f| fits(&f.kind, f.place));
         let remedy = found.find_map(|f| checked.remedy(f))?;
-        self.settings_of(code, (Amount::None, Amount::None), remedy.apply(there, settings))
+        self.settings_of(code, Amount::None, Amount::None, remedy.apply(there, settings))
     }
 
     fn cycles(&self) -> Made {
@@ -371,7 +371,7 @@ impl<'p, 'a> Making<'p, 'a> {
         });
         if let Some((shown, known)) = shown {
             let amounts = (Amount::Percentage(shown), Amount::Percentage(known));
-            return Some(Made::new(LeverCode::SetControllerRight, amounts, Turn::ByHand));
+            return Some(Made::new(LeverCode::SetControllerRight, amounts.0, amounts.1, Turn::ByHand));
         }
         let (there, settings, date) = (self.there?, self.settings?, self.picture.date);
         let SoundBase { base, .. } = sound_base(there, settings, date, Measure::default());
@@ -401,7 +401,7 @@ impl<'p, 'a> Making<'p, 'a> {
             (values, to, _) => *values = to.clone(),
         }
         let amounts = (Amount::Percentage(first.from), Amount::Percentage(first.to));
-        let made = self.settings_of(LeverCode::Percentage, amounts, changed)?;
+        let made = self.settings_of(LeverCode::Percentage, amounts.0, amounts.1, changed)?;
         Some(Made { percentages: changes, ..made })
     }
 
@@ -430,7 +430,7 @@ impl<'p, 'a> Making<'p, 'a> {
             }
         }
         let to = another_day(main.days, more, self.picture.date);
-        let made = self.settings_of(LeverCode::Days, (Amount::Days(main.days), Amount::Days(to)), changed)?;
+        let made = self.settings_of(LeverCode::Days, Amount::Days(main.days), Amount::Days(to), changed)?;
         Some(made.of_program(at))
     }
 
@@ -451,7 +451,7 @@ impl<'p, 'a> Making<'p, 'a> {
             *time = step * (wanted + Seconds::from_s(step.s() / 2)).steps(step).max(1);
         }
         let made =
-            self.settings_of(LeverCode::Days, (Amount::Days(program.days), Amount::Days(to)), changed)?;
+            self.settings_of(LeverCode::Days, Amount::Days(program.days), Amount::Days(to), changed)?;
         Some(made.of_program(at))
     }
 
@@ -483,7 +483,7 @@ impl<'p, 'a> Making<'p, 'a> {
         };
         let after = steps.iter().min_by(near).copied().unwrap_or(COMMON_RAIN_THRESHOLD);
         sensor.setting.rain_threshold = after;
-        self.sensor_of(LeverCode::RainThreshold, (Amount::Depth(before), Amount::Depth(after)), sensor)
+        self.sensor_of(LeverCode::RainThreshold, Amount::Depth(before), Amount::Depth(after), sensor)
     }
 
     fn probe_threshold(&self) -> Option<Made> {
@@ -492,7 +492,7 @@ impl<'p, 'a> Making<'p, 'a> {
         let lower = self.suspicion.cause == Cause::ProbeThresholdHigh;
         let after = before + if lower { -SOIL_STEP } else { SOIL_STEP };
         sensor.setting.soil_threshold_pct = Some(after);
-        self.sensor_of(LeverCode::ProbeThreshold, (Amount::SoilPct(before), Amount::SoilPct(after)), sensor)
+        self.sensor_of(LeverCode::ProbeThreshold, Amount::SoilPct(before), Amount::SoilPct(after), sensor)
     }
 
     /// One zone listens to a sensor, or does not.
@@ -507,12 +507,12 @@ impl<'p, 'a> Making<'p, 'a> {
                 let mut changed = settings.clone();
                 changed.update_station(station, |s| s.ignores_sensors = !holds);
                 if own.card.sensor_override && changed != *settings {
-                    return self.settings_of(LeverCode::SensorMap, amounts, changed);
+                    return self.settings_of(LeverCode::SensorMap, amounts.0, amounts.1, changed);
                 }
             }
             let mut sensor = sensor.clone();
             sensor.map.stations.insert(station, holds);
-            self.sensor_of(LeverCode::SensorMap, amounts, sensor)
+            self.sensor_of(LeverCode::SensorMap, amounts.0, amounts.1, sensor)
         };
         made().unwrap_or_else(service)
     }
@@ -527,7 +527,8 @@ impl<'p, 'a> Making<'p, 'a> {
             sensor.setting.et_trim_pct = after;
             return self.sensor_of(
                 LeverCode::EtTrim,
-                (Amount::TrimPct(before), Amount::TrimPct(after)),
+                Amount::TrimPct(before),
+                Amount::TrimPct(after),
                 sensor,
             );
         }
@@ -535,13 +536,13 @@ impl<'p, 'a> Making<'p, 'a> {
         // In tenths of a millimetre, as such sensors are set.
         let after = Millimetres::from_mm((before.mm() * nights.ratio * 10.0).round() / 10.0);
         sensor.setting.et_full = after;
-        self.sensor_of(LeverCode::EtFull, (Amount::Depth(before), Amount::Depth(after)), sensor)
+        self.sensor_of(LeverCode::EtFull, Amount::Depth(before), Amount::Depth(after), sensor)
     }
 }
 
 /// The facts of a site with an adjustment turned from an instant on.
 #[must_use]
-pub fn turned(facts: &Facts, lever: &Lever, at: jiff::Timestamp) -> Facts {
+pub fn turned(facts: &AccountInputs, lever: &Lever, at: jiff::Timestamp) -> AccountInputs {
     let mut facts = facts.clone();
     match &lever.turn {
         Turn::ByHand => {}

@@ -35,7 +35,7 @@ pub use visit::{
 };
 pub use why::{HeldFor, Reason, Why, why};
 
-use crate::account::whole::{Facts, SiteAccount, Way, begins, of_site};
+use crate::account::site_account::{AccountInputs, EvidencePolicy, SiteAccount, begins, of_site};
 use crate::quantity::ratio::Share;
 use jiff::ToSpan;
 use jiff::civil::Date;
@@ -77,7 +77,7 @@ const LEAST_SHARE: f64 = 0.005;
 
 /// The account of a site up to a visit, without what the visit itself found: what was expected.
 #[must_use]
-pub fn account_at(facts: &Facts, visit: &Visit) -> SiteAccount {
+pub fn account_at(facts: &AccountInputs, visit: &Visit) -> SiteAccount {
     let date = visit.at.to_zoned(facts.tz.clone()).date();
     let before = visit.at - picture::OF_THE_VISIT;
     let mut facts = Cow::Borrowed(facts);
@@ -88,12 +88,12 @@ pub fn account_at(facts: &Facts, visit: &Visit) -> SiteAccount {
         log.meter.retain(|m| m.at < before);
         log.readings.retain(|r| r.reading.at < before);
     }
-    of_site(&facts, Way::Best, (begins(&facts.climate, date), visit.at), |_, _| ())
+    of_site(&facts, EvidencePolicy::Best, begins(&facts.climate, date), visit.at, |_, _| ())
 }
 
 /// Ranks the causes of what was seen. The account must be that of the site up to the visit ([`account_at`]).
 #[must_use]
-pub fn diagnose(facts: &Facts, account: &SiteAccount, visit: &Visit) -> Diagnosis {
+pub fn diagnose(facts: &AccountInputs, account: &SiteAccount, visit: &Visit) -> Diagnosis {
     let picture = Picture::of(facts, account, visit);
     let (seen, cases) = rules::all(&picture);
     let weighed = weigh::weigh(&picture, &seen, cases);
@@ -157,12 +157,12 @@ const ALL_WELL_DAYS: i32 = 28;
 /// zones that are off come nearer to their need by it and none that is right leaves. The account must be that of the site
 /// up to the visit.
 #[must_use]
-pub fn decide(facts: &Facts, account: &SiteAccount, visit: &Visit) -> Decision {
+pub fn decide(facts: &AccountInputs, account: &SiteAccount, visit: &Visit) -> Decision {
     let diagnosis = diagnose(facts, account, visit);
     let levers = levers(facts, account, visit, &diagnosis);
     let trials = lever::trials(facts, account, visit, &diagnosis);
     let date = visit.at.to_zoned(facts.tz.clone()).date();
-    let told = |facts: &Facts| OUTLOOK_DAYS.map(|days| outlook(facts, account, date, days));
+    let told = |facts: &AccountInputs| OUTLOOK_DAYS.map(|days| outlook(facts, account, date, days));
     // What was set after the visit, an adjustment of it perhaps, is no part of what was forecast.
     let mut facts = Cow::Borrowed(facts);
     if facts.controllers.iter().any(|b| b.versions.iter().any(|(since, _)| *since > visit.at)) {

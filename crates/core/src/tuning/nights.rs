@@ -3,8 +3,8 @@
 use super::cause::Evidence;
 use super::visit::Visit;
 use crate::account::running::{ControllerFacts, SensorFacts};
+use crate::account::site_account::AccountInputs;
 use crate::account::sky::et0_of;
-use crate::account::whole::Facts;
 use crate::quantity::bounds;
 use crate::quantity::units::Millimetres;
 use crate::sensors::state::et_percentage;
@@ -84,7 +84,7 @@ pub fn et_sensor(own: &ControllerFacts) -> Option<&SensorFacts> {
 /// The nights that a visit found on a controller with an ET sensor, against the record: what stands for 100 % is the demand
 /// of the hottest month, as base run times are made for it (common practice).
 #[must_use]
-pub fn read(facts: &Facts, own: &ControllerFacts, visit: &Visit) -> Option<Read> {
+pub fn read(facts: &AccountInputs, own: &ControllerFacts, visit: &Visit) -> Option<Read> {
     let sensor = et_sensor(own)?;
     let shown = visit.of_controller(own.number).map(|b| &b.nights)?;
     let setting = right_setting(facts, &sensor.sensor.setting, visit);
@@ -108,7 +108,7 @@ pub fn read(facts: &Facts, own: &ControllerFacts, visit: &Visit) -> Option<Read>
 }
 
 /// The setting of a sensor with the climate of its site and no trim.
-fn right_setting(facts: &Facts, set: &Setting, visit: &Visit) -> Setting {
+fn right_setting(facts: &AccountInputs, set: &Setting, visit: &Visit) -> Setting {
     let year = visit.at.to_zoned(facts.tz.clone()).year();
     let peak = facts.climate.monthly_expected_et0(year).iter().map(|et0| et0.mm()).fold(0.0, f64::max);
     Setting { et_full: Millimetres::from_mm(peak.max(0.1)), et_trim_pct: 0.0, ..*set }

@@ -5,8 +5,8 @@ use super::picture::{DRY_BELOW, WET_ABOVE, share};
 use super::visit::Looks;
 use crate::account::evidence::{Watering, joined};
 use crate::account::running::{ControllerFacts, running};
+use crate::account::site_account::{AccountInputs, SiteAccount, end_of};
 use crate::account::sky::SkyHours;
-use crate::account::whole::{Facts, SiteAccount, end_of};
 use crate::account::zone::{ZoneState, ahead};
 use crate::quantity::ratio::Share;
 use crate::quantity::units::{Litres, Millimetres};
@@ -38,7 +38,7 @@ pub struct ZoneOutlook {
 
 /// What the days after a date bring every zone, from the state at the end of an account.
 #[must_use]
-pub fn outlook(facts: &Facts, account: &SiteAccount, from: Date, days: i32) -> Vec<ZoneOutlook> {
+pub fn outlook(facts: &AccountInputs, account: &SiteAccount, from: Date, days: i32) -> Vec<ZoneOutlook> {
     let until = from.checked_add(days.days()).unwrap_or(from);
     let last = from.checked_add((days - 1).days()).unwrap_or(from);
     let sky =
@@ -48,9 +48,9 @@ pub fn outlook(facts: &Facts, account: &SiteAccount, from: Date, days: i32) -> V
         .controllers
         .iter()
         .flat_map(|own| {
-            let own = foreseeing(own, facts, (from, until));
+            let own = foreseeing(own, facts, from, until);
             let number = own.number;
-            running(&own, facts.surveys(), &facts.tz, (from, until)).into_iter().map(move |run| (number, run))
+            running(&own, facts.surveys(), &facts.tz, from, until).into_iter().map(move |run| (number, run))
         })
         .filter(|(_, run)| run.run.start >= account.until && !run.is_held())
         .collect();
@@ -59,7 +59,7 @@ pub fn outlook(facts: &Facts, account: &SiteAccount, from: Date, days: i32) -> V
         let own: Vec<Watering> = joined(own.map(|(_, r)| r.watering()).collect());
         let known = account.zone(zone.controller_number, zone.number);
         let state = known.map_or_else(ZoneState::default, |z| z.end);
-        let water = ahead((zone, resolved), &sky, (account.until, state), &own).water;
+        let water = ahead(zone, resolved, &sky, account.until, state, &own).water;
         let (demand, lost) = (water.demand.mm(), water.applied_drained - water.uneven + water.applied_off);
         let adequacy = if demand > 0.0 { water.et.mm() / demand } else { 1.0 };
         ZoneOutlook {
@@ -83,8 +83,9 @@ pub fn outlook(facts: &Facts, account: &SiteAccount, from: Date, days: i32) -> V
 /// A controller whose ET sensor reads, in days that have not come, what is expected.
 fn foreseeing<'a>(
     own: &'a ControllerFacts,
-    facts: &Facts,
-    (from, until): (Date, Date),
+    facts: &AccountInputs,
+    from: Date,
+    until: Date,
 ) -> Cow<'a, ControllerFacts> {
     if !own.sensors.iter().any(|s| s.sensor.card.senses(Sense::Et)) {
         return Cow::Borrowed(own);

@@ -3,7 +3,7 @@
 
 use super::visit::{ControllerSeen, Looks, SensorSeen, Sign, Visit, ZoneSeen};
 use crate::account::running::{ControllerFacts, ControllerRun, SensorFacts, running};
-use crate::account::whole::{Facts, SiteAccount};
+use crate::account::site_account::{AccountInputs, SiteAccount};
 use crate::account::zone::AccountDay;
 use crate::controller::schedule::Settings;
 use crate::installation::{Given, Installation, given};
@@ -128,7 +128,7 @@ pub(super) struct ControllerPicture<'a> {
 
 /// What a diagnosis looks at.
 pub(super) struct Picture<'a> {
-    pub facts: &'a Facts,
+    pub facts: &'a AccountInputs,
     pub visit: &'a Visit,
     pub date: Date,
     pub zones: Vec<ZonePicture<'a>>,
@@ -141,7 +141,7 @@ pub(super) struct Picture<'a> {
 }
 
 impl<'a> Picture<'a> {
-    pub fn of(facts: &'a Facts, account: &'a SiteAccount, visit: &'a Visit) -> Self {
+    pub fn of(facts: &'a AccountInputs, account: &'a SiteAccount, visit: &'a Visit) -> Self {
         let date = visit.at.to_zoned(facts.tz.clone()).date();
         let from = window(facts, visit, date);
         let begin = midnight(from, &facts.tz);
@@ -163,7 +163,7 @@ impl<'a> Picture<'a> {
                 set_since: own.versions.iter().rfind(|(at, _)| *at <= visit.at).map(|(at, _)| *at),
                 middle: None,
                 percentage: percentage(own, visit.at, date),
-                given: weekly(own, (facts, visit.at, from)),
+                given: weekly(own, facts, visit.at, from),
                 runs: own_runs(own.number),
                 facts: own,
             })
@@ -174,7 +174,7 @@ impl<'a> Picture<'a> {
             .filter_map(|(zone, resolved)| {
                 let days = account.zone(zone.controller_number, zone.number)?.days.as_slice();
                 let own = controllers.iter().find(|b| b.facts.number == zone.controller_number);
-                Some(of_zone((zone, resolved), days, own, (visit, from)))
+                Some(of_zone(zone, resolved, days, own, visit, from))
             })
             .collect();
         for own in &mut controllers {
@@ -201,7 +201,7 @@ impl<'a> Picture<'a> {
 }
 
 /// The first day looked at: two weeks back, or the day of the last change after that, at least some days.
-fn window(facts: &Facts, visit: &Visit, date: Date) -> Date {
+fn window(facts: &AccountInputs, visit: &Visit, date: Date) -> Date {
     let back = |days: i32| date.checked_sub(days.days()).unwrap_or(date);
     let versions = facts.controllers.iter().flat_map(|b| &b.versions).map(|(at, _)| *at);
     let last = versions.filter(|at| *at <= visit.at).max();
@@ -231,10 +231,12 @@ fn percentage(own: &ControllerFacts, at: Timestamp, date: Date) -> Option<Percen
 }
 
 fn of_zone<'a>(
-    (zone, resolved): (&'a Zone, &'a ResolvedZone),
+    zone: &'a Zone,
+    resolved: &'a ResolvedZone,
     days: &[AccountDay],
     own: Option<&ControllerPicture<'a>>,
-    (visit, from): (&'a Visit, Date),
+    visit: &'a Visit,
+    from: Date,
 ) -> ZonePicture<'a> {
     let first = days.partition_point(|d| d.date < from);
     let days = days.get(first..).unwrap_or_default();
@@ -276,13 +278,12 @@ fn programs(settings: &Settings, station: u16) -> Vec<usize> {
 }
 
 /// What the zones of a controller get in a week as it is set now.
-fn weekly(own: &ControllerFacts, (facts, at, from): (&Facts, Timestamp, Date)) -> Vec<Given> {
+fn weekly(own: &ControllerFacts, facts: &AccountInputs, at: Timestamp, from: Date) -> Vec<Given> {
     let Some(settings) = own.settings_at(at).filter(|_| !own.computes_itself()) else { return Vec::new() };
     let settings = settings.awake().with_rhythms_since(from);
     let until = from.checked_add((LOOK_BACK_DAYS - 1).days()).unwrap_or(from);
     let now = ControllerFacts { versions: vec![(Timestamp::MIN, settings.clone())], ..own.clone() };
-    let runs: Vec<_> =
-        running(&now, facts.surveys(), &facts.tz, (from, until)).iter().map(|r| r.run).collect();
+    let runs: Vec<_> = running(&now, facts.surveys(), &facts.tz, from, until).iter().map(|r| r.run).collect();
     given(&facts.installation(own, from), &settings, &runs, 2)
 }
 
@@ -313,7 +314,7 @@ pub(super) fn middle(mut all: Vec<f64>) -> Option<f64> {
 }
 
 /// What the main meter counted since it was read last, over what the runs of the account would have taken.
-fn metered(facts: &Facts, account: &SiteAccount, visit: &Visit) -> Option<f64> {
+fn metered(facts: &AccountInputs, account: &SiteAccount, visit: &Visit) -> Option<f64> {
     let now = visit.meter?;
     let before = facts.log.meter.iter().rfind(|m| m.at < visit.at - OF_THE_VISIT)?;
     let counted = now.l() - before.counted.l();

@@ -1,7 +1,7 @@
 //! Why a zone was dry, or wet, over some days: the account's own answer.
 
 use crate::account::running::{ControllerRun, Holder};
-use crate::account::whole::{Facts, SiteAccount};
+use crate::account::site_account::{AccountInputs, SiteAccount};
 use crate::account::zone::AccountDay;
 use crate::quantity::time::Seconds;
 use crate::quantity::units::Millimetres;
@@ -81,10 +81,12 @@ const DRY_ABOVE: f64 = 0.03;
 /// The answer for a zone over some days, both included; `None` when the account does not know the zone.
 #[must_use]
 pub fn why(
-    facts: &Facts,
+    facts: &AccountInputs,
     account: &SiteAccount,
-    (controller_number, station): (u8, u16),
-    (from, to): (Date, Date),
+    controller_number: u8,
+    station: u16,
+    from: Date,
+    to: Date,
 ) -> Option<Why> {
     let own = account.zone(controller_number, station)?;
     let (_, resolved) = facts.zone(controller_number, station)?;

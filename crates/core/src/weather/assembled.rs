@@ -39,7 +39,7 @@ fn is_whole(climate: &Climate, first: Date) -> bool {
 
 /// What a year asked for beyond its rain, mm: ET0 less rain.
 #[must_use]
-pub fn dryness_mm(climate: &Climate, (from, to): (Date, Date)) -> f64 {
+pub fn dryness_mm(climate: &Climate, from: Date, to: Date) -> f64 {
     let of = |(date, day): (&Date, &super::climate::ClimateDay)| {
         day.et.et0.mm() - climate.rain_on(*date).map_or(0.0, |rain| rain.mm())
     };
@@ -95,7 +95,7 @@ pub fn typical_months(climate: &Climate) -> Option<BTreeMap<i8, i16>> {
 /// Days of a typical year on the dates of a span: each the same day of its month in the year that the month is taken
 /// from. 29 February is the 28th where that year has none.
 #[must_use]
-pub fn typical_days(months: &BTreeMap<i8, i16>, (from, to): (Date, Date)) -> Vec<(Date, Date)> {
+pub fn typical_days(months: &BTreeMap<i8, i16>, from: Date, to: Date) -> Vec<(Date, Date)> {
     let dates = from.series(1.day()).take_while(|date| *date <= to);
     dates
         .filter_map(|date| {
@@ -122,7 +122,7 @@ struct Known {
 ///
 /// `None` when the record has less than about ten months of days that follow each other.
 #[must_use]
-pub fn generated_days(climate: &Climate, seed: u64, (from, to): (Date, Date)) -> Option<Vec<(Date, Date)>> {
+pub fn generated_days(climate: &Climate, seed: u64, from: Date, to: Date) -> Option<Vec<(Date, Date)>> {
     let (first, last) = climate.span()?;
     let complete = |date: Date| climate.day(date).is_some() && climate.rain_on(date).is_some();
     let known: Vec<Known> = climate
@@ -228,7 +228,7 @@ mod tests {
         assert_eq!(years.len(), 3);
         assert_eq!(years[0], (date(2020, 1, 1), date(2020, 12, 31)));
         // 73 rainy days, and 74 of a leap year less the same ET0: 6 mm more rain a rainy day.
-        let drier = dryness_mm(&north, years[2]) - dryness_mm(&north, years[1]);
+        let drier = dryness_mm(&north, years[2].0, years[2].1) - dryness_mm(&north, years[1].0, years[1].1);
         assert!((drier - 73.0 * 8.0).abs() < 6.0, "{drier}");
         let south = whole_years(&climate(&[3.0, 9.0, 1.0], -33.0));
         assert_eq!(south, [(date(2020, 7, 1), date(2021, 6, 30)), (date(2021, 7, 1), date(2022, 6, 30))]);
@@ -240,12 +240,12 @@ mod tests {
         let months = typical_months(&climate).unwrap();
         // Of 3, 9 and 1 mm a rainy day the mean is 4.3: 2020 is nearest in every month.
         assert!(months.values().all(|year| *year == 2020), "{months:?}");
-        let days = typical_days(&months, (date(2024, 2, 27), date(2024, 3, 1)));
+        let days = typical_days(&months, date(2024, 2, 27), date(2024, 3, 1));
         assert_eq!(days.len(), 4);
         assert_eq!(days[2], (date(2024, 2, 29), date(2020, 2, 29)));
         let short: BTreeMap<i8, i16> = months.keys().map(|m| (*m, 2021)).collect();
         assert_eq!(
-            typical_days(&short, (date(2024, 2, 29), date(2024, 2, 29))),
+            typical_days(&short, date(2024, 2, 29), date(2024, 2, 29)),
             [(date(2024, 2, 29), date(2021, 2, 28))]
         );
         assert_eq!(typical_months(&self::climate(&[3.0], 47.0)), None);
@@ -255,10 +255,10 @@ mod tests {
     fn a_seed_gives_its_days_again_and_their_sums_are_those_of_the_record() {
         let climate = climate(&[6.0; 6], 47.0);
         let span = (date(2030, 1, 1), date(2035, 12, 31));
-        let days = generated_days(&climate, 7, span).unwrap();
+        let days = generated_days(&climate, 7, span.0, span.1).unwrap();
         assert_eq!(days.len(), 2191);
-        assert_eq!(days, generated_days(&climate, 7, span).unwrap());
-        assert_ne!(days, generated_days(&climate, 8, span).unwrap());
+        assert_eq!(days, generated_days(&climate, 7, span.0, span.1).unwrap());
+        assert_ne!(days, generated_days(&climate, 8, span.0, span.1).unwrap());
         // Every day lies at its time of the year.
         for (date, from) in &days {
             let apart = (date.day_of_year() - from.day_of_year()).abs();
@@ -273,7 +273,7 @@ mod tests {
         let (own, drawn) = (sum(&climate, date(2020, 1, 1)), sum(&made, date(2030, 1, 1)));
         assert!((drawn.0 / own.0 - 1.0).abs() < 0.05, "{own:?} {drawn:?}");
         assert!((drawn.1 / own.1 - 1.0).abs() < 0.25, "{own:?} {drawn:?}");
-        assert_eq!(generated_days(&self::climate(&[], 47.0), 1, span), None);
+        assert_eq!(generated_days(&self::climate(&[], 47.0), 1, span.0, span.1), None);
     }
 
     #[test]

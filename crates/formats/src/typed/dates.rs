@@ -191,7 +191,7 @@ pub fn month_day(text: &str, habit: Habit) -> Read<(i8, i8)> {
     let Some(typed) = trimmed(text) else { return refused(text, takes) };
     let parts = with_name(&typed).map_or_else(|| with_numbers(&typed, habit), |p| vec![p]);
     let found = parts.into_iter().filter(|(year, ..)| year.is_none()).map(|(_, month, day)| {
-        let text = write_month_day((month, day), habit);
+        let text = write_month_day(month, day, habit);
         ((month, day), Reading { means: text.clone(), text })
     });
     one_of(text, found.collect(), takes)
@@ -217,7 +217,7 @@ pub fn write_date(date: Date, habit: Habit) -> String {
 
 /// "1 Nov", or "Nov 1".
 #[must_use]
-pub fn write_month_day((month, day): (i8, i8), habit: Habit) -> String {
+pub fn write_month_day(month: i8, day: i8, habit: Habit) -> String {
     let format = match habit.dates {
         DateOrder::DayFirst => "%-d %b",
         DateOrder::MonthFirst => "%b %-d",

@@ -401,7 +401,7 @@ proptest! {
         prop_assert_eq!(date(&write_date(on, habit), TODAY, habit), Ok(on));
         prop_assert_eq!(date(&on.to_string(), TODAY, habit), Ok(on));
         let (month, of_month) = (on.month(), on.day());
-        prop_assert_eq!(month_day(&write_month_day((month, of_month), habit), habit), Ok((month, of_month)));
+        prop_assert_eq!(month_day(&write_month_day(month, of_month, habit), habit), Ok((month, of_month)));
         prop_assert_eq!(days(&write_days(pattern, habit), TODAY, habit), Ok(pattern));
     }
 

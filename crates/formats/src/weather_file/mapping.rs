@@ -315,7 +315,8 @@ struct Rows {
 impl Rows {
     fn take(
         &mut self,
-        (line, cells): (u64, &csv::StringRecord),
+        line: u64,
+        cells: &csv::StringRecord,
         found: &Found<'_>,
         mapping: &Mapping,
         tz: &TimeZone,
@@ -373,7 +374,7 @@ pub(super) fn read(
             rows.problems.push(Problem::line(*line, message));
             continue;
         }
-        rows.take((*line, cells), &found, mapping, tz);
+        rows.take(*line, cells, &found, mapping, tz);
     }
     let Rows { mut hours, days, mut problems } = rows;
     if problems.is_empty() && hours.is_empty() && days.is_empty() {

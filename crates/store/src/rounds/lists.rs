@@ -213,7 +213,8 @@ impl Snapshot<'_> {
         &mut self,
         scope: &Scope,
         sites: Option<&[i64]>,
-        (most, from): (i64, i64),
+        most: i64,
+        from: i64,
     ) -> Result<Vec<NightRow>> {
         let rows: Vec<NightSql> = diesel::sql_query(format!("{SITES} {NIGHTS}"))
             .bind::<Nullable<Array<BigInt>>, _>(scope.given().map(<[i64]>::to_vec))
@@ -249,7 +250,7 @@ impl Snapshot<'_> {
     ///
     /// # Errors
     /// As any query.
-    pub fn round_calls(&mut self, scope: &Scope, (most, from): (i64, i64)) -> Result<Vec<CallRow>> {
+    pub fn round_calls(&mut self, scope: &Scope, most: i64, from: i64) -> Result<Vec<CallRow>> {
         let rows: Vec<CallSql> = diesel::sql_query(format!("{SITES} {CALLS}"))
             .bind::<Nullable<Array<BigInt>>, _>(scope.given().map(<[i64]>::to_vec))
             .bind::<BigInt, _>(most)

@@ -160,7 +160,8 @@ impl Store {
     /// As any query.
     pub fn create_draft(
         &self,
-        (site_id, source_id): (SiteKey, i64),
+        site_id: SiteKey,
+        source_id: i64,
         user_id: i64,
         file_name: &str,
         content: &[u8],
@@ -305,7 +306,7 @@ impl Store {
     ///
     /// # Errors
     /// As any query, after the draft was marked; [`StoreError::Cancelled`] when a person stopped it.
-    pub fn run_draft(&self, draft: &Draft, (days, hours): (&[RawDay], &[RawHour])) -> Result<Comparison> {
+    pub fn run_draft(&self, draft: &Draft, days: &[RawDay], hours: &[RawHour]) -> Result<Comparison> {
         // Progress goes over a second connection, or it would only be seen at the end of each step.
         let mut progress = self.connection()?;
         let incoming = Incoming {

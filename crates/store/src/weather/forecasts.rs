@@ -107,7 +107,8 @@ pub(super) fn keep(
     connection: &mut PgConnection,
     source_id: i64,
     days: &[RawDay],
-    (tz, now): (&TimeZone, Timestamp),
+    tz: &TimeZone,
+    now: Timestamp,
 ) -> Result<usize> {
     let today = now.to_zoned(tz.clone()).date();
     let known: BTreeMap<Date, RawDay> =

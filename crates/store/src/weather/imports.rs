@@ -489,8 +489,8 @@ fn stage(
         progress(days.len())?;
         return Ok((counts, None));
     }
-    let import_id = begun(connection, incoming, (first.date, last.date), &counts, &blocks)?;
-    let written = write(connection, incoming, import_id, (&counts, &to_store, &blocks), &mut progress);
+    let import_id = begun(connection, incoming, first.date, last.date, &counts, &blocks)?;
+    let written = write(connection, incoming, import_id, &counts, &to_store, &blocks, &mut progress);
     if let Err(error) = written {
         diesel::delete(weather_imports::table.find(import_id)).execute(connection)?;
         return Err(error);
@@ -505,7 +505,8 @@ pub(super) type Block = (Date, Vec<RawHour>);
 fn begun(
     connection: &mut PgConnection,
     incoming: Incoming<'_>,
-    (first, last): (Date, Date),
+    first: Date,
+    last: Date,
     counts: &Comparison,
     blocks: &[Block],
 ) -> Result<i64> {
@@ -537,7 +538,9 @@ fn write(
     connection: &mut PgConnection,
     incoming: Incoming<'_>,
     import_id: i64,
-    (counts, to_store, blocks): (&Comparison, &[RawDay], &[Block]),
+    counts: &Comparison,
+    to_store: &[RawDay],
+    blocks: &[Block],
     progress: &mut impl FnMut(usize) -> Result<()>,
 ) -> Result<()> {
     let (_, site_id, source_id) = incoming.to;

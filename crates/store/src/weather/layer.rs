@@ -28,8 +28,10 @@ impl Layer {
     /// The layer of a source of a site; made, with its name and who answers for it, when it is not there.
     pub fn of(
         connection: &mut PgConnection,
-        (site_id, source_id): (SiteKey, i64),
-        (name, by): (&str, i64),
+        site_id: SiteKey,
+        source_id: i64,
+        name: &str,
+        by: i64,
         first: Date,
     ) -> Result<Self> {
         let layer: Option<i64> = weather_imports::table
@@ -58,7 +60,7 @@ impl Layer {
     }
 
     /// What it holds of some days, both ends included.
-    pub fn known(&self, connection: &mut PgConnection, (first, last): (Date, Date)) -> Result<Known> {
+    pub fn known(&self, connection: &mut PgConnection, first: Date, last: Date) -> Result<Known> {
         let rows: Vec<DayRow> = weather_days::table
             .filter(weather_days::import_id.eq(self.import_id))
             .filter(weather_days::date.between(first.to_diesel(), last.to_diesel()))

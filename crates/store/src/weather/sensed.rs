@@ -138,12 +138,12 @@ fn gather(connection: &mut PgConnection, site_id: SiteKey) -> Result<Gathered> {
     let dates = local_days(&due, &own.zone, now);
     let mut gathered = Gathered { days: dates.len(), changed: 0 };
     for dates in dates.chunks(DAYS_AT_ONCE) {
-        gathered.changed += store_days(connection, &own, &feeding, (dates, now))?;
+        gathered.changed += store_days(connection, &own, &feeding, dates, now)?;
     }
     if gathered.changed > 0 {
         own.layer.tell(connection)?;
     }
-    ask_for_the_hour(connection, &own, (&due, now))?;
+    ask_for_the_hour(connection, &own, &due, now)?;
     Ok(gathered)
 }
 
@@ -168,10 +168,10 @@ fn own(
     let own = sources::of_site(connection, site_id)?.into_iter().find(|s| s.kind == SourceKind::Own);
     let source_id = match own {
         Some(source) => source.id,
-        None => sources::insert(connection, (site_id, by), (SourceKind::Own, sources::OWN_NAME), None)?,
+        None => sources::insert(connection, site_id, by, SourceKind::Own, sources::OWN_NAME, None)?,
     };
     let first = due.min().unwrap_or(Date::MIN);
-    let layer = Layer::of(connection, (site_id, source_id), ("readings of the site's sensors", by), first)?;
+    let layer = Layer::of(connection, site_id, source_id, "readings of the site's sensors", by, first)?;
     Ok(Some(Own { layer, station: site.site.station(), zone }))
 }
 
@@ -193,7 +193,8 @@ fn local_days(due: &[Due], zone: &TimeZone, now: Timestamp) -> Vec<Date> {
 fn tens(
     connection: &mut PgConnection,
     feeding: &[i64],
-    (from, until): (Timestamp, Timestamp),
+    from: Timestamp,
+    until: Timestamp,
 ) -> Result<Vec<OfSensor>> {
     type Row = (i64, String, jiff_diesel::Timestamp, i32, f64);
     let codes: Vec<&str> = WEATHER_CHANNELS.iter().map(|(channel, _)| channel.code()).collect();
@@ -223,16 +224,17 @@ fn store_days(
     connection: &mut PgConnection,
     own: &Own,
     feeding: &[i64],
-    (dates, now): (&[Date], Timestamp),
+    dates: &[Date],
+    now: Timestamp,
 ) -> Result<usize> {
     let (Some(first), Some(last)) = (dates.first(), dates.last()) else { return Ok(0) };
     let hour = SignedDuration::from_hours(1);
     let span = (midnight(*first, &own.zone) - hour, midnight(last.saturating_add(1.day()), &own.zone) + hour);
-    let tens = tens(connection, feeding, span)?;
-    let (days, hours) = own.layer.known(connection, (*first, *last))?;
+    let tens = tens(connection, feeding, span.0, span.1)?;
+    let (days, hours) = own.layer.known(connection, *first, *last)?;
     let mut changed = 0;
     for date in dates {
-        let sensed = sensed_day(*date, &own.zone, (&own.station, now), &tens);
+        let sensed = sensed_day(*date, &own.zone, &own.station, now, &tens);
         let day = (!sensed.day.is_empty()).then_some(sensed.day);
         let same = days.get(date) == day.as_ref()
             && hours.get(date).map_or(&[][..], Vec::as_slice) == sensed.hours.as_slice();
@@ -245,7 +247,7 @@ fn store_days(
 }
 
 /// Asks for the hour that goes on, when it is over.
-fn ask_for_the_hour(connection: &mut PgConnection, own: &Own, (due, now): (&[Due], Timestamp)) -> Result<()> {
+fn ask_for_the_hour(connection: &mut PgConnection, own: &Own, due: &[Due], now: Timestamp) -> Result<()> {
     let today = now.to_zoned(TimeZone::UTC).date();
     if !due.iter().any(|d| d.day.to_jiff() >= today) {
         return Ok(());

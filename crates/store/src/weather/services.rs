@@ -219,7 +219,8 @@ impl Change<'_> {
     /// As any query.
     pub fn save_service(
         &mut self,
-        (source_id, name): (i64, &str),
+        source_id: i64,
+        name: &str,
         base: i32,
         settings: &ServiceSettings,
     ) -> Result<Option<Service>> {
@@ -287,10 +288,10 @@ impl Store {
                     let of = Of { site_id, source_id, site: &site, tz: &tz, now };
                     let held = if hours.is_empty() { days.len() } else { hours.len() };
                     let (changed, until) = match heard.foretold {
-                        true => (foretell(connection, &of, days)?, until((days, hours), &tz)),
+                        true => (foretell(connection, &of, days)?, until(days, hours, &tz)),
                         false => {
                             let (days, hours) = of.measured(days, hours);
-                            (measure(connection, &of, (&days, &hours))?, until((&days, &hours), &tz))
+                            (measure(connection, &of, &days, &hours)?, until(&days, &hours, &tz))
                         }
                     };
                     Noted { changed, held, until, by_day: hours.is_empty(), fault: "" }
@@ -333,7 +334,7 @@ struct Noted<'a> {
 }
 
 fn foretell(connection: &mut PgConnection, of: &Of<'_>, days: &[RawDay]) -> Result<usize> {
-    let changed = forecasts::keep(connection, of.source_id, days, (of.tz, of.now))?;
+    let changed = forecasts::keep(connection, of.source_id, days, of.tz, of.now)?;
     if changed > 0 {
         weather_moved(connection, of.site_id)?;
     }
@@ -342,11 +343,7 @@ fn foretell(connection: &mut PgConnection, of: &Of<'_>, days: &[RawDay]) -> Resu
 
 /// Puts what was measured into the layer of its source: hours over the hours that are known of their day, and the day
 /// made of all of them; days only where there are no hours.
-fn measure(
-    connection: &mut PgConnection,
-    of: &Of<'_>,
-    (days, hours): (&[RawDay], &[RawHour]),
-) -> Result<usize> {
+fn measure(connection: &mut PgConnection, of: &Of<'_>, days: &[RawDay], hours: &[RawHour]) -> Result<usize> {
     let by: i64 =
         weather_services::table.find(of.source_id).select(weather_services::saved_by).first(connection)?;
     let sources = super::sources::of_site(connection, of.site_id)?;
@@ -355,8 +352,8 @@ fn measure(
     let dates = || days.iter().map(|day| day.date).chain(hours.iter().map(|hour| hour.local_date));
     let (Some(first), Some(last)) = (dates().min(), dates().max()) else { return Ok(0) };
     let name = ("answers of a weather service", by);
-    let layer = Layer::of(connection, (of.site_id, of.source_id), name, first)?;
-    let (known_days, known_hours) = layer.known(connection, (first, last))?;
+    let layer = Layer::of(connection, of.site_id, of.source_id, name.0, name.1, first)?;
+    let (known_days, known_hours) = layer.known(connection, first, last)?;
     let mut changed = 0;
     let stood = |date| known_days.get(&date).copied().unwrap_or_else(|| RawDay::new(date));
     for day in days.iter().filter(|day| stood(day.date) != **day) {
@@ -382,7 +379,7 @@ fn made(date: Date, hours: &[RawHour], station: &Station) -> RawDay {
 }
 
 /// Until when an answer knows.
-fn until((days, hours): (&[RawDay], &[RawHour]), tz: &TimeZone) -> Option<Timestamp> {
+fn until(days: &[RawDay], hours: &[RawHour], tz: &TimeZone) -> Option<Timestamp> {
     match hours.last() {
         Some(last) => Some(last.start + SignedDuration::from_hours(1)),
         None => days.last()?.date.tomorrow().ok().map(|date| midnight(date, tz)),

@@ -61,7 +61,7 @@ impl SourceRecord {
     #[must_use]
     pub fn distance_km(&self, site: &Site) -> f64 {
         self.place.map_or(0.0, |p| {
-            distance_km((site.latitude_deg, site.longitude_deg), (p.latitude_deg, p.longitude_deg))
+            distance_km(site.latitude_deg, site.longitude_deg, p.latitude_deg, p.longitude_deg)
         })
     }
 }
@@ -121,8 +121,10 @@ pub(super) const OWN_NAME: &str = "Record of the site";
 /// Inserts a source of a site, made by somebody.
 pub(super) fn insert(
     connection: &mut PgConnection,
-    (site_id, by): (SiteKey, i64),
-    (kind, name): (SourceKind, &str),
+    site_id: SiteKey,
+    by: i64,
+    kind: SourceKind,
+    name: &str,
     place: Option<SourcePlace>,
 ) -> Result<i64> {
     Ok(diesel::insert_into(weather_sources::table)
@@ -157,7 +159,7 @@ impl Change<'_> {
     /// As any query; [`crate::StoreError::Taken`] for a second own source.
     pub fn create_source(&mut self, kind: SourceKind, name: &str, place: Option<SourcePlace>) -> Result<i64> {
         let (site_id, actor) = (self.site_id, self.actor);
-        let id = insert(self.connection, (site_id, actor), (kind, name), place)?;
+        let id = insert(self.connection, site_id, actor, kind, name, place)?;
         self.record(NewEvent::new(Subject::Source, Some(id), Action::Created).with(name).said(name));
         Ok(id)
     }

@@ -269,7 +269,7 @@ fn raw_readings_stand_by_month_and_the_old_months_go_while_ten_minutes_stay() {
     assert_eq!(store.add_readings(id, None, &list).unwrap(), 0);
     let raw = || {
         let span = ("2025-01-01T00:00:00Z".parse().unwrap(), midnight() + SignedDuration::from_hours(22));
-        store.read(|s| s.raw_readings(id, Channel::SoilMoisture, span)).unwrap().len()
+        store.read(|s| s.raw_readings(id, Channel::SoilMoisture, span.0, span.1)).unwrap().len()
     };
     assert_eq!(raw(), 3);
     assert!(store.sweep(15).unwrap().contains("1 months of raw readings"));

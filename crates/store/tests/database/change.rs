@@ -68,18 +68,18 @@ fn no_write_reaches_a_thing_of_another_site() {
     let at = |work: &dyn Fn(&mut upland_store::Change<'_>) -> upland_store::Result<bool>| {
         done(store, *user, other, |c| work(c)).unwrap()
     };
-    assert!(!at(&|c| c.take_back(Subject::Zone, (other.number(), zone_of_site), Some(now()))));
-    assert!(!at(&|c| c.take_back(Subject::Zone, (site.number(), zone_of_site), Some(now()))));
-    assert!(!at(&|c| c.take_back(Subject::Controller, (other.number(), controller), Some(now()))));
+    assert!(!at(&|c| c.take_back(Subject::Zone, other.number(), zone_of_site, Some(now()))));
+    assert!(!at(&|c| c.take_back(Subject::Zone, site.number(), zone_of_site, Some(now()))));
+    assert!(!at(&|c| c.take_back(Subject::Controller, other.number(), controller, Some(now()))));
     assert!(!at(&|c| c.renew_calendar(controller, b"h")) && !at(&|c| c.set_fallback(controller, None)));
     assert!(at(&|c| Ok(c.save_zone(zone_of_site, 1, &zone(9), ZoneSince::Always)?.is_none())));
     let moved = Controller { number: 1, place: "Elsewhere".into(), card: twelve_stations() };
     assert!(at(&|c| Ok(c.save_controller(controller, 1, &moved)?.is_none())));
-    assert!(at(&|c| Ok(c.note_event(zone_of_site, TODAY, (EventKind::Run, 5.0), "x")?.is_none())));
-    let event = done(store, *user, *site, |c| c.note_event(zone_of_site, TODAY, (EventKind::Run, 5.0), "x"))
+    assert!(at(&|c| Ok(c.note_event(zone_of_site, TODAY, EventKind::Run, 5.0, "x")?.is_none())));
+    let event = done(store, *user, *site, |c| c.note_event(zone_of_site, TODAY, EventKind::Run, 5.0, "x"))
         .unwrap()
         .unwrap();
-    assert!(!at(&|c| c.take_back(Subject::ZoneEvent, (zone_of_site, event), Some(now()))));
+    assert!(!at(&|c| c.take_back(Subject::ZoneEvent, zone_of_site, event, Some(now()))));
     assert_eq!(store.read(|s| s.zones(*site)).unwrap()[0], of.0, "all is as it was");
     let events = store.read(|s| s.events(Some(other.number()), 10)).unwrap();
     assert_eq!(events.len(), 1, "nothing was done, so nothing is said: {events:?}");
@@ -89,8 +89,7 @@ fn no_write_reaches_a_thing_of_another_site() {
 fn taking_back_what_is_taken_back_already_is_told() {
     let World { store, user, site, .. } = &world();
     let id = store.read(|s| s.zones(*site)).unwrap()[0].id;
-    let set =
-        |at| done(store, *user, *site, |c| c.take_back(Subject::Zone, (site.number(), id), at)).unwrap();
+    let set = |at| done(store, *user, *site, |c| c.take_back(Subject::Zone, site.number(), id, at)).unwrap();
     assert!(!set(None), "it stands");
     assert!(set(Some(now())) && !set(Some(now())));
     assert!(set(None));
@@ -140,7 +139,7 @@ fn a_write_to_the_library_raises_every_site() {
         exempts_new_planting: false,
     };
     let id = store.create_library_entry(&law, *user).unwrap();
-    let keep = |c: &mut upland_store::Change<'_>| c.apply_ordinance(id, None, (HouseNumber::Odd, &[], false));
+    let keep = |c: &mut upland_store::Change<'_>| c.apply_ordinance(id, None, HouseNumber::Odd, &[], false);
     assert!(done(store, *user, *site, keep).unwrap());
     let before = (revision(*site), revision(other));
     law.exempt_heads.clear();
@@ -250,9 +249,8 @@ fn ways_and_trials_are_kept_byte_for_byte_taken_off_and_back_and_stay_at_their_s
     assert_eq!(store.read(|s| s.trial(other, trial)).unwrap(), None, "not under another site");
     assert_eq!(store.read(|s| s.trials(*site)).unwrap(), [kept.line]);
     for (subject, id) in [(Subject::TrialWay, id), (Subject::Trial, trial)] {
-        let back = |under, at| {
-            done(store, *user, under, |c| c.take_back(subject, (under.number(), id), at)).unwrap()
-        };
+        let back =
+            |under, at| done(store, *user, under, |c| c.take_back(subject, under.number(), id, at)).unwrap();
         assert!(!back(other, Some(now())), "another site cannot");
         assert!(back(*site, Some(now())));
         let left = store.read(|s| Ok((s.trial_ways(*site)?.len(), s.trials(*site)?.len()))).unwrap();
@@ -261,12 +259,12 @@ fn ways_and_trials_are_kept_byte_for_byte_taken_off_and_back_and_stay_at_their_s
     }
     assert!(store.read(|s| s.events(Some(site.number()), 1)).unwrap()[0].subject == "trial");
     // A name that was taken off and given anew cannot come back.
-    done(store, *user, *site, |c| c.take_back(Subject::TrialWay, (site.number(), id), Some(now()))).unwrap();
+    done(store, *user, *site, |c| c.take_back(Subject::TrialWay, site.number(), id, Some(now()))).unwrap();
     assert!(save(*site, "Less in May").is_some());
-    let again = store.change(*user, *site, |c| c.take_back(Subject::TrialWay, (site.number(), id), None));
+    let again = store.change(*user, *site, |c| c.take_back(Subject::TrialWay, site.number(), id, None));
     assert!(matches!(again, Err(StoreError::Taken(_))), "{again:?}");
     for n in 1..MOST_WAYS {
-        assert!(save(*site, &format!("Way {n}")).is_some());
+        assert!(save(*site, &format!("EvidencePolicy {n}")).is_some());
     }
     let full = store.change(*user, *site, |c| c.save_trial_way("One more", &way));
     assert!(matches!(full, Err(StoreError::Full("ways", MOST_WAYS))), "{full:?}");
@@ -302,10 +300,10 @@ fn a_zone_of_another_controller_may_have_the_same_station() {
     done(store, *user, *site, |c| c.create_controller(&hose)).unwrap();
     let elsewhere = Zone { controller_number: 2, ..zone(1) };
     let id = done(store, *user, *site, |c| c.create_zone(&elsewhere)).unwrap();
-    done(store, *user, *site, |c| c.take_back(Subject::Zone, (site.number(), id), Some(Timestamp::now())))
+    done(store, *user, *site, |c| c.take_back(Subject::Zone, site.number(), id, Some(Timestamp::now())))
         .unwrap();
     assert!(
-        done(store, *user, *site, |c| c.take_back(Subject::Zone, (site.number(), id), None)).unwrap(),
+        done(store, *user, *site, |c| c.take_back(Subject::Zone, site.number(), id, None)).unwrap(),
         "station 1 of another controller is another station"
     );
     let order: Vec<_> = store

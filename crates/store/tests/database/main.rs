@@ -220,21 +220,21 @@ fn what_is_removed_can_be_brought_back() {
     let World { store, site, user, .. } = &world();
     let record = store.read(|s| s.zones(*site)).unwrap().remove(0);
     done(store, *user, *site, |c| {
-        c.take_back(Subject::Zone, (site.number(), record.id), Some(Timestamp::now()))
+        c.take_back(Subject::Zone, site.number(), record.id, Some(Timestamp::now()))
     })
     .unwrap();
     assert_eq!(store.read(|s| s.zones(*site)).unwrap().len(), 1);
     assert!(
-        done(store, *user, *site, |c| c.take_back(Subject::Zone, (site.number(), record.id), None)).unwrap()
+        done(store, *user, *site, |c| c.take_back(Subject::Zone, site.number(), record.id, None)).unwrap()
     );
     assert_eq!(store.read(|s| s.zones(*site)).unwrap()[0], record);
     assert_eq!(store.read(|s| s.all_zone_names(&Scope::program())).unwrap().len(), 2);
     done(store, *user, *site, |c| {
-        c.take_back(Subject::Zone, (site.number(), record.id), Some(Timestamp::now()))
+        c.take_back(Subject::Zone, site.number(), record.id, Some(Timestamp::now()))
     })
     .unwrap();
     done(store, *user, *site, |c| c.create_zone(&zone(1))).unwrap();
-    let back = done(store, *user, *site, |c| c.take_back(Subject::Zone, (site.number(), record.id), None));
+    let back = done(store, *user, *site, |c| c.take_back(Subject::Zone, site.number(), record.id, None));
     assert!(matches!(back, Err(StoreError::Taken(_))), "its number is taken by now: {back:?}");
     assert_eq!(store.read(|s| s.zones(*site)).unwrap().len(), 2);
     store.set_site_removed(*user, *site, Some(Timestamp::now())).unwrap();
@@ -417,12 +417,12 @@ fn controllers_have_numbers_of_their_own_and_a_calendar_each() {
         Some(Saved::Conflict(_))
     ));
     done(store, *user, *site, |c| {
-        c.take_back(Subject::Controller, (site.number(), id), Some(Timestamp::now()))
+        c.take_back(Subject::Controller, site.number(), id, Some(Timestamp::now()))
     })
     .unwrap();
     let (_, again) = done(store, *user, *site, |c| c.create_controller(&hose)).unwrap();
     assert_eq!(again, 2, "its number is free");
-    let back = done(store, *user, *site, |c| c.take_back(Subject::Controller, (site.number(), id), None));
+    let back = done(store, *user, *site, |c| c.take_back(Subject::Controller, site.number(), id, None));
     assert!(matches!(back, Err(StoreError::Taken(_))), "and now it is not: {back:?}");
 }
 
@@ -470,14 +470,16 @@ fn the_library_keeps_versions_and_sites_keep_to_its_ordinances() {
         done(store, *user, *site, |c| c.apply_ordinance(
             law,
             None,
-            (HouseNumber::Even, std::slice::from_ref(&permit), false)
+            HouseNumber::Even,
+            std::slice::from_ref(&permit),
+            false
         ))
         .unwrap()
     );
     let held = store.read(|s| s.ordinances(*site)).unwrap();
     assert_eq!((held[0].applied.house, &held[0].applied.permits[0]), (HouseNumber::Even, &permit));
     assert!(
-        !done(store, *user, *site, |c| c.apply_ordinance(law, None, (HouseNumber::Odd, &[], false))).unwrap(),
+        !done(store, *user, *site, |c| c.apply_ordinance(law, None, HouseNumber::Odd, &[], false)).unwrap(),
         "somebody was faster"
     );
     assert_eq!(
@@ -491,12 +493,8 @@ fn the_library_keeps_versions_and_sites_keep_to_its_ordinances() {
     assert_eq!(store.read(|s| s.library::<Ordinance>()).unwrap(), []);
     assert_eq!(store.read(|s| s.ordinances(*site)).unwrap().len(), 1, "it still holds where it was applied");
     assert!(
-        done(store, *user, *site, |c| c.apply_ordinance(
-            law,
-            Some(held[0].id),
-            (HouseNumber::Even, &[], true)
-        ))
-        .unwrap()
+        done(store, *user, *site, |c| c.apply_ordinance(law, Some(held[0].id), HouseNumber::Even, &[], true))
+            .unwrap()
     );
     assert_eq!(store.read(|s| s.ordinances(*site)).unwrap(), []);
 }

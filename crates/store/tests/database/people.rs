@@ -247,24 +247,24 @@ fn what_was_typed_and_not_saved_is_kept_for_its_writer_until_it_is_saved() {
         store.read(|s| s.settings_draft(who, own_controller)).unwrap().map(|d| d.fields["line"].clone())
     };
     assert_eq!(draft(*user), None);
-    assert!(store.keep_settings_draft((*user, own_controller), 0, &typed("A 2:00")).unwrap());
-    assert!(store.keep_settings_draft((*user, own_controller), 0, &typed("A 2:30")).unwrap());
-    assert!(store.keep_settings_draft((bram, own_controller), 0, &typed("B 4:00")).unwrap());
+    assert!(store.keep_settings_draft(*user, own_controller, 0, &typed("A 2:00")).unwrap());
+    assert!(store.keep_settings_draft(*user, own_controller, 0, &typed("A 2:30")).unwrap());
+    assert!(store.keep_settings_draft(bram, own_controller, 0, &typed("B 4:00")).unwrap());
     assert_eq!((draft(*user).as_deref(), draft(bram).as_deref()), (Some("A 2:30"), Some("B 4:00")));
     // Too much is nobody's typing, and what was kept stays.
-    assert!(!store.keep_settings_draft((*user, own_controller), 0, &typed(&"x".repeat(2001))).unwrap());
+    assert!(!store.keep_settings_draft(*user, own_controller, 0, &typed(&"x".repeat(2001))).unwrap());
     let many = (0..8001).map(|n| (n.to_string(), String::new())).collect();
-    assert!(!store.keep_settings_draft((*user, own_controller), 0, &many).unwrap());
+    assert!(!store.keep_settings_draft(*user, own_controller, 0, &many).unwrap());
     assert_eq!(draft(*user).as_deref(), Some("A 2:30"));
     // A draft that was on its way while its writer saved does not come back; somebody else's stays.
     let settings = Settings::clean(&card_of(12));
     let new = NewSettings { kind: SettingsKind::AsFound, reason: "found", settings: &settings };
     let saved = done(store, *user, *site, |c| c.save_settings(own_controller, 0, new)).unwrap();
     assert!(matches!(saved, Some(Saved::As(1))), "{saved:?}");
-    assert!(!store.keep_settings_draft((*user, own_controller), 0, &typed("A 2:30")).unwrap());
+    assert!(!store.keep_settings_draft(*user, own_controller, 0, &typed("A 2:30")).unwrap());
     assert_eq!((draft(*user), draft(bram).as_deref()), (None, Some("B 4:00")));
     assert!(
-        store.keep_settings_draft((*user, own_controller), 1, &typed("A 3:00")).unwrap(),
+        store.keep_settings_draft(*user, own_controller, 1, &typed("A 3:00")).unwrap(),
         "begun on the new one"
     );
     assert!(store.drop_settings_draft(*user, own_controller).unwrap());

@@ -66,9 +66,9 @@ fn a_round_replaces_the_one_before_and_an_older_one_does_not_come_back() {
     let all = Scope::program();
     let first = round(&world, noon(), vec![]);
     assert!(world.store.keep_round(&first).unwrap() && world.store.keep_round(&first).unwrap());
-    let nights = world.store.read(|s| s.round_nights(&all, None, EVERY)).unwrap();
+    let nights = world.store.read(|s| s.round_nights(&all, None, EVERY.0, EVERY.1)).unwrap();
     assert_eq!((nights.len(), nights[0].sentence.len(), nights[0].state), (1, 4, NightState::Wrong));
-    let calls = world.store.read(|s| s.round_calls(&all, EVERY)).unwrap();
+    let calls = world.store.read(|s| s.round_calls(&all, EVERY.0, EVERY.1)).unwrap();
     assert_eq!(calls[0].call, first.calls[0]);
     let totals = world.store.read(|s| s.call_totals(&all)).unwrap();
     assert_eq!((totals.calls, totals.controllers, totals.changes, totals.open), (1, 1, 1, 1));

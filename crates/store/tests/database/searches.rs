@@ -46,14 +46,14 @@ fn a_search_tells_how_far_it_is_and_keeps_what_it_found() {
     let begun = known(&world).unwrap();
     assert_eq!((begun.runs, begun.outcome.clone(), begun.progress), (true, None, (0, 0)));
     assert_eq!(begun.asked, asked(95));
-    assert!(store.tell_search(*site, begun.number, (3, 40)).unwrap(), "it goes on");
+    assert!(store.tell_search(*site, begun.number, 3, 40).unwrap(), "it goes on");
     assert_eq!(known(&world).unwrap().progress, (3, 40));
     store.end_search(*site, begun.number, &found(40)).unwrap();
     let ended = known(&world).unwrap();
     assert_eq!((ended.runs, ended.outcome), (false, Some(found(40))));
     // What comes late from a worker that was presumed dead changes nothing.
     store.end_search(*site, begun.number, &found(2)).unwrap();
-    assert!(!store.tell_search(*site, begun.number, (9, 9)).unwrap());
+    assert!(!store.tell_search(*site, begun.number, 9, 9).unwrap());
     assert_eq!(known(&world).unwrap().outcome, Some(found(40)));
     assert_eq!(store.read(|s| s.search(beside(*site))).unwrap(), None, "of its site alone");
 }
@@ -68,7 +68,7 @@ fn another_question_takes_the_place_of_the_one_before() {
     let second = known(&world).unwrap();
     assert!(second.number > first && second.asked == asked(100));
     assert!(
-        !store.tell_search(*site, first, (3, 40)).unwrap(),
+        !store.tell_search(*site, first, 3, 40).unwrap(),
         "the first hears that it is not wanted any more"
     );
     store.end_search(*site, first, &found(1)).unwrap();
@@ -85,7 +85,7 @@ fn one_that_runs_is_told_to_stop_and_one_that_nobody_works_on_is_forgotten() {
     store.begin_search(*site, &asked(95), *user).unwrap();
     let number = known(&world).unwrap().number;
     store.stop_search(*site).unwrap();
-    assert!(!store.tell_search(*site, number, (3, 40)).unwrap(), "it ends with the best so far");
+    assert!(!store.tell_search(*site, number, 3, 40).unwrap(), "it ends with the best so far");
     store.end_search(*site, number, &found(3)).unwrap();
     assert!(known(&world).unwrap().outcome.is_some());
     store.stop_search(*site).unwrap();

@@ -38,15 +38,14 @@ fn a_sensor_has_versions_and_the_second_saver_sees_the_first() {
         (2, "Shed", date(2026, 5, 1))
     );
     assert!(
-        done(store, *user, *site, |c| c.take_back(Subject::Sensor, (site.number(), id), Some(at(0))))
-            .unwrap()
+        done(store, *user, *site, |c| c.take_back(Subject::Sensor, site.number(), id, Some(at(0)))).unwrap()
     );
     assert_eq!(store.read(|s| s.sensors(*site)).unwrap(), []);
     assert!(
-        !done(store, *user, *site, |c| c.take_back(Subject::Sensor, (site.number() + 1, id), None)).unwrap(),
+        !done(store, *user, *site, |c| c.take_back(Subject::Sensor, site.number() + 1, id, None)).unwrap(),
         "not by way of another site"
     );
-    assert!(done(store, *user, *site, |c| c.take_back(Subject::Sensor, (site.number(), id), None)).unwrap());
+    assert!(done(store, *user, *site, |c| c.take_back(Subject::Sensor, site.number(), id, None)).unwrap());
     assert_eq!(store.read(|s| s.sensors(*site)).unwrap().len(), 1);
 }
 
@@ -66,9 +65,7 @@ fn a_bypass_has_an_end_and_is_taken_back_not_deleted() {
         "the database knows no bypass without end"
     );
     let made = done(store, *user, *site, |c| c.add_sensor_event(id, &event(Some(at(60))))).unwrap().unwrap();
-    assert!(
-        done(store, *user, *site, |c| c.take_back(Subject::SensorEvent, (id, made), Some(at(5)))).unwrap()
-    );
+    assert!(done(store, *user, *site, |c| c.take_back(Subject::SensorEvent, id, made, Some(at(5)))).unwrap());
     let all = store.read(|s| s.sensor_events(*site)).unwrap();
     assert_eq!((all.len(), all[0].undone, all[0].until), (1, true, Some(at(60))));
 }
@@ -96,7 +93,7 @@ fn readings_come_in_any_order_once_and_their_ten_minutes_keep_step() {
         read[&Channel::Rain].as_slice().iter().map(|r| (r.at, r.value)).collect();
     assert!((rain[0].1 - 1.8).abs() < 1e-9 && rain[0].0 == at(5) && rain[1] == (at(12), 0.4), "{rain:?}");
     assert_eq!(read[&Channel::Temperature].last().unwrap().value, 11.0);
-    let raw = store.read(|s| s.raw_readings(id, Channel::Rain, (at(0), at(60)))).unwrap();
+    let raw = store.read(|s| s.raw_readings(id, Channel::Rain, at(0), at(60))).unwrap();
     assert_eq!(
         raw.iter().map(|r| r.value).collect::<Vec<_>>(),
         [0.6, 0.2, 1.0, 0.4],

@@ -31,7 +31,7 @@ fn fetched(world: &World, noon: Date) -> i64 {
     let source =
         done(store, *user, *site, |c| c.create_source(SourceKind::Station, "Fell", Some(place))).unwrap();
     assert_eq!(
-        done(store, *user, *site, |c| c.save_service((source, "Fell"), 0, &settings(60))).unwrap(),
+        done(store, *user, *site, |c| c.save_service(source, "Fell", 0, &settings(60))).unwrap(),
         None
     );
     at(store, noon, 12);
@@ -144,7 +144,7 @@ fn a_forecast_is_kept_apart_and_what_was_said_of_a_night_before_it_stays() {
     answer(store, source, true, Ok((&[wild], &[])));
     assert_eq!(facts().forecast.len(), 2, "{:?}", facts().forecast);
     done(store, *user, *site, |c| {
-        c.take_back(Subject::Source, (site.number(), source), Some(Timestamp::now()))
+        c.take_back(Subject::Source, site.number(), source, Some(Timestamp::now()))
     })
     .unwrap();
     assert!(facts().forecast.is_empty(), "a source that was taken away forecasts nothing");
@@ -180,10 +180,10 @@ fn a_service_is_due_after_its_interval_and_asked_with_patience_after_faults() {
     pass(-60 * 24 * 30);
     assert_eq!(due(), 1, "a clock that was set back does not silence it");
     let stopped = ServiceSettings { stopped: true, ..settings(60) };
-    assert_eq!(done(store, *user, *site, |c| c.save_service((source, "Fell"), 1, &stopped)).unwrap(), None);
+    assert_eq!(done(store, *user, *site, |c| c.save_service(source, "Fell", 1, &stopped)).unwrap(), None);
     assert_eq!(due(), 0);
     let theirs =
-        done(store, *user, *site, |c| c.save_service((source, "Fell"), 1, &settings(30))).unwrap().unwrap();
+        done(store, *user, *site, |c| c.save_service(source, "Fell", 1, &settings(30))).unwrap().unwrap();
     assert_eq!((theirs.version, theirs.settings), (2, stopped), "two people at once: the second is told");
     for _ in 0..50 {
         answer(store, source, true, Err("it did not answer"));

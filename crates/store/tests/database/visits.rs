@@ -48,20 +48,31 @@ fn a_visit_is_one_a_day_and_what_is_sent_twice_is_kept_once() {
     // Taken back it stays, marked; brought back it stands.
     let own = (first.0, entries[0].id);
     assert!(
-        store.change(user, site_id, |c| c.take_back(Subject::VisitEntry, own, Some(at(1)))).unwrap().unwrap()
+        store
+            .change(user, site_id, |c| c.take_back(Subject::VisitEntry, own.0, own.1, Some(at(1))))
+            .unwrap()
+            .unwrap()
     );
     assert!(store.read(|s| s.visit_entries(site_id)).unwrap()[0].undone);
-    assert!(store.change(user, site_id, |c| c.take_back(Subject::VisitEntry, own, None)).unwrap().unwrap());
+    assert!(
+        store
+            .change(user, site_id, |c| c.take_back(Subject::VisitEntry, own.0, own.1, None))
+            .unwrap()
+            .unwrap()
+    );
     // A visit that is taken off the list takes its entries with it, and the day may have another.
     let whole = (site_id.number(), first.0);
     assert!(
-        store.change(user, site_id, |c| c.take_back(Subject::Visit, whole, Some(at(2)))).unwrap().unwrap()
+        store
+            .change(user, site_id, |c| c.take_back(Subject::Visit, whole.0, whole.1, Some(at(2))))
+            .unwrap()
+            .unwrap()
     );
     assert!(store.read(|s| s.visit_entries(site_id)).unwrap().is_empty());
     let other = store.change(user, site_id, |c| c.visit_on(day)).unwrap().unwrap();
     assert_ne!(other, first.0);
     // Then the first cannot come back beside it.
-    assert!(store.change(user, site_id, |c| c.take_back(Subject::Visit, whole, None)).is_err());
+    assert!(store.change(user, site_id, |c| c.take_back(Subject::Visit, whole.0, whole.1, None)).is_err());
 }
 
 #[test]
@@ -105,9 +116,8 @@ fn photographs_and_levers_hang_under_their_visit_and_the_first_look_counts() {
 #[test]
 fn a_tick_stands_once_and_is_undone_by_a_tick() {
     let World { store, user, site: site_id, database: _database } = world();
-    let tick = |at| {
-        store.change(user, site_id, |c| c.tick((What::KeyedIn, 7, 3), at, "version 3")).unwrap().unwrap()
-    };
+    let tick =
+        |at| store.change(user, site_id, |c| c.tick(What::KeyedIn, 7, 3, at, "version 3")).unwrap().unwrap();
     assert!(tick(Some(at(0))) && !tick(Some(at(5))), "once");
     let known = store.read(|s| s.ticks(site_id)).unwrap();
     assert_eq!(
@@ -117,9 +127,8 @@ fn a_tick_stands_once_and_is_undone_by_a_tick() {
     assert!(tick(None) && !tick(None));
     assert!(store.read(|s| s.ticks(site_id)).unwrap().is_empty());
     assert!(tick(Some(at(9))), "and again");
-    let call = |site| {
-        store.change(user, site, |c| c.tick((What::Called, 7, 20_000), Some(at(0)), "called")).unwrap()
-    };
+    let call =
+        |site| store.change(user, site, |c| c.tick(What::Called, 7, 20_000, Some(at(0)), "called")).unwrap();
     call(site_id);
     assert_eq!(store.read(|s| s.called_since(20_000)).unwrap().len(), 1);
     assert!(store.read(|s| s.called_since(20_001)).unwrap().is_empty());
@@ -161,9 +170,7 @@ fn the_logbook_finds_by_words_kind_zone_person_and_time() {
     assert_eq!(store.read(|s| s.people_of(site_id)).unwrap().len(), 1);
     // What is removed says what it was.
     let note = notes[0].subject_id.unwrap();
-    store
-        .change(user, site_id, |c| c.take_back(Subject::Note, (site_id.number(), note), Some(at(0))))
-        .unwrap();
+    store.change(user, site_id, |c| c.take_back(Subject::Note, site_id.number(), note, Some(at(0)))).unwrap();
     let last = &find(Asked::default())[0];
     assert_eq!((last.action.as_str(), last.words.as_str()), ("removed", "Heather bed mulched"));
     assert_eq!(last.zone_id, Some(zone));

@@ -24,7 +24,8 @@ fn import(
     store: &Store,
     to: (i64, SiteKey, i64),
     file_name: &str,
-    (days, hours): (&[RawDay], &[RawHour]),
+    days: &[RawDay],
+    hours: &[RawHour],
 ) -> upland_store::Result<Comparison> {
     store.import_weather(Incoming { to, file_name, draft: 0, days, hours }, |_| Ok(()))
 }
@@ -34,9 +35,8 @@ fn an_import_repeats_without_doubling_and_undoes() {
     let World { store, user, site, .. } = &world();
     let source = done(store, *user, *site, |c| c.own_source()).unwrap();
     assert_eq!(done(store, *user, *site, |c| c.own_source()).unwrap(), source, "it is made once");
-    let import = |days: &[DayWeather]| {
-        import(store, (*user, *site, source), "larkrigg.csv", (&raw(days), &[])).unwrap()
-    };
+    let import =
+        |days: &[DayWeather]| import(store, (*user, *site, source), "larkrigg.csv", &raw(days), &[]).unwrap();
     let weather = |site_id: SiteKey| {
         store
             .read(|s| {
@@ -65,7 +65,8 @@ fn an_import_repeats_without_doubling_and_undoes() {
     assert!(
         done(store, *user, *site, |c| c.take_back(
             Subject::Import,
-            (site.number(), newest.id),
+            site.number(),
+            newest.id,
             Some(Timestamp::now())
         ))
         .unwrap()
@@ -73,12 +74,11 @@ fn an_import_repeats_without_doubling_and_undoes() {
     assert_eq!(weather(*site), first, "the earlier values are back");
     assert!(store.read(|s| s.site(*site)).unwrap().unwrap().weather_version > version);
     assert!(
-        done(store, *user, *site, |c| c.take_back(Subject::Import, (site.number(), newest.id), None))
-            .unwrap()
+        done(store, *user, *site, |c| c.take_back(Subject::Import, site.number(), newest.id, None)).unwrap()
     );
     assert_eq!(weather(*site), corrected);
     assert!(
-        !done(store, *user, *site, |c| c.take_back(Subject::Import, (site.number() + 1, newest.id), None))
+        !done(store, *user, *site, |c| c.take_back(Subject::Import, site.number() + 1, newest.id, None))
             .unwrap(),
         "not of another site"
     );
@@ -88,7 +88,7 @@ fn an_import_repeats_without_doubling_and_undoes() {
 fn started(world: &World, days_total: usize) -> upland_store::weather::Draft {
     let World { store, user, site, .. } = world;
     let source = done(store, *user, *site, |c| c.own_source()).unwrap();
-    let id = store.create_draft((*site, source), *user, "x.csv", b"...", false).unwrap();
+    let id = store.create_draft(*site, source, *user, "x.csv", b"...", false).unwrap();
     assert!(store.start_draft(id, days_total).unwrap());
     assert!(!store.start_draft(id, days_total).unwrap(), "only one may take it in");
     store.read(|s| s.draft(*site, id)).unwrap().unwrap()
@@ -102,7 +102,7 @@ fn a_failing_import_leaves_the_record_as_it_was() {
     let mut bad = raw(&days(900, 20.0));
     bad[700] = bad[699];
     let draft = started(&world, bad.len());
-    assert!(store.run_draft(&draft, (&bad, &[])).is_err());
+    assert!(store.run_draft(&draft, &bad, &[]).is_err());
     assert_eq!(store.read(|s| s.raw_days(draft.source_id)).unwrap(), []);
     assert_eq!(store.read(|s| s.imports(*site)).unwrap(), []);
     let again = store.import_weather(
@@ -143,7 +143,7 @@ fn an_import_whose_database_goes_away_stays_accepted_and_is_taken_in_by_the_next
     run("BEGIN");
     run(&format!("SELECT FROM weather_drafts WHERE id = {} FOR UPDATE", draft.id));
     let broken = std::thread::scope(|scope| {
-        let importing = scope.spawn(|| store.run_draft(&draft, (&days, &[])));
+        let importing = scope.spawn(|| store.run_draft(&draft, &days, &[]));
         let waits = "SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = current_database() \
                      AND pid <> pg_backend_pid() AND EXISTS (SELECT FROM pg_stat_activity w \
                      WHERE w.datname = current_database() AND w.wait_event_type = 'Lock')";
@@ -157,7 +157,7 @@ fn an_import_whose_database_goes_away_stays_accepted_and_is_taken_in_by_the_next
     let state = || store.read(|s| s.draft(*site, draft.id)).unwrap().unwrap().state;
     assert_eq!((state(), store.read(|s| s.imports(*site)).unwrap()), (DraftState::Running, vec![]));
     let (again, _) = store.running_draft(draft.id).unwrap().expect("it waits for the next attempt");
-    store.run_draft(&again, (&days, &[])).unwrap();
+    store.run_draft(&again, &days, &[]).unwrap();
     assert_eq!(
         (state(), store.read(|s| s.raw_days(draft.source_id)).unwrap().len()),
         (DraftState::Done, 1200)
@@ -171,7 +171,7 @@ fn a_cancelled_import_stores_nothing_and_says_so() {
     let draft = started(&world, 1200);
     assert!(!store.cancel_draft(beside(*site), draft.id).unwrap());
     assert!(store.cancel_draft(*site, draft.id).unwrap());
-    let stopped = store.run_draft(&draft, (&raw(&days(1200, 20.0)), &[]));
+    let stopped = store.run_draft(&draft, &raw(&days(1200, 20.0)), &[]);
     assert!(matches!(stopped, Err(upland_store::StoreError::Cancelled)), "{stopped:?}");
     assert_eq!(store.read(|s| s.raw_days(draft.source_id)).unwrap(), []);
     let draft = store.read(|s| s.draft(*site, draft.id)).unwrap().unwrap();
@@ -215,7 +215,7 @@ fn an_import_that_is_tried_no_more_waits_for_a_word_with_its_file_and_never_read
     assert!(store.running_draft(draft.id).unwrap().is_none());
     assert!(!store.resume_draft(*site, draft.id).unwrap());
     // Whoever stops one that was given up leaves nothing to the owner either.
-    let other = store.create_draft((*site, draft.source_id), world.user, "z.csv", b"z", false).unwrap();
+    let other = store.create_draft(*site, draft.source_id, world.user, "z.csv", b"z", false).unwrap();
     assert!(store.start_draft(other, 1).unwrap());
     job_of(other, "attempts = max_attempts");
     assert_eq!(store.given_up().unwrap(), 1);
@@ -229,7 +229,7 @@ fn an_old_file_goes_when_another_is_brought_but_not_one_that_was_accepted() {
     let world = world();
     let World { store, site, user, database, .. } = &world;
     let accepted = started(&world, 3);
-    let bring = || store.create_draft((*site, accepted.source_id), *user, "y.csv", b"y", false).unwrap();
+    let bring = || store.create_draft(*site, accepted.source_id, *user, "y.csv", b"y", false).unwrap();
     let left = bring();
     let mut connection = PgConnection::establish(&database.url).unwrap();
     let aged = "UPDATE weather_drafts SET created_at = created_at - interval '25 hours'";
@@ -245,7 +245,7 @@ fn progress_is_seen_by_others_while_it_runs() {
     let world = world();
     let World { store, site, .. } = &world;
     let draft = started(&world, 1200);
-    store.run_draft(&draft, (&raw(&days(1200, 20.0)), &[])).unwrap();
+    store.run_draft(&draft, &raw(&days(1200, 20.0)), &[]).unwrap();
     let draft = store.read(|s| s.draft(*site, draft.id)).unwrap().unwrap();
     assert_eq!((draft.state, draft.days_done), (DraftState::Done, 1200));
 }
@@ -261,7 +261,7 @@ fn hours_come_as_blocks_of_days_and_grow_together() {
     };
     let day = |d: i8| RawDay::new(date(2026, 7, d)).with(Variable::TemperatureMax, 20.0);
     let import = |days: &[RawDay], hours: &[RawHour]| {
-        import(store, (*user, *site, source), "hours.csv", (days, hours)).unwrap()
+        import(store, (*user, *site, source), "hours.csv", days, hours).unwrap()
     };
     let morning: Vec<_> = (0..12).map(|i| hour(i, 10.0)).collect();
     import(&[day(1)], &morning);
@@ -277,7 +277,7 @@ fn hours_come_as_blocks_of_days_and_grow_together() {
     // Undone, the morning is as it was.
     let newest = store.read(|s| s.imports(*site)).unwrap()[0].id;
     done(store, *user, *site, |c| {
-        c.take_back(Subject::Import, (site.number(), newest), Some(Timestamp::now()))
+        c.take_back(Subject::Import, site.number(), newest, Some(Timestamp::now()))
     })
     .unwrap();
     assert_eq!(store.read(|s| s.raw_hours(source, date(2026, 7, 1), date(2026, 7, 2))).unwrap(), morning);
@@ -289,7 +289,7 @@ fn a_value_is_overruled_with_a_reason_and_comes_back() {
     let source = done(store, *user, *site, |c| c.own_source()).unwrap();
     let mut record = raw(&days(20, 20.0));
     record[5].set(Variable::Rain, Some(-4.0));
-    import(store, (*user, *site, source), "x.csv", (&record, &[])).unwrap();
+    import(store, (*user, *site, source), "x.csv", &record, &[]).unwrap();
     let at = store.read(|s| s.site(*site)).unwrap().unwrap().site;
     let rain = || store.read(|s| s.site_weather(*site, &at)).unwrap().days[0][5].standing(Variable::Rain);
     let highest =
@@ -311,7 +311,8 @@ fn a_value_is_overruled_with_a_reason_and_comes_back() {
     assert!(
         !done(store, *user, *site, |c| c.take_back(
             Subject::Overrule,
-            (site.number() + 1, id),
+            site.number() + 1,
+            id,
             Some(Timestamp::now())
         ))
         .unwrap()
@@ -319,7 +320,8 @@ fn a_value_is_overruled_with_a_reason_and_comes_back() {
     assert!(
         done(store, *user, *site, |c| c.take_back(
             Subject::Overrule,
-            (site.number(), id),
+            site.number(),
+            id,
             Some(Timestamp::now())
         ))
         .unwrap()
@@ -342,7 +344,7 @@ fn the_chosen_source_counts_and_two_choosers_see_each_other() {
     let far =
         done(store, *user, *site, |c| c.create_source(SourceKind::Station, "Valley", Some(place))).unwrap();
     for (source, tmax) in [(own, 20.0), (far, 25.0)] {
-        import(store, (*user, *site, source), "x.csv", (&raw(&days(10, tmax)), &[])).unwrap();
+        import(store, (*user, *site, source), "x.csv", &raw(&days(10, tmax)), &[]).unwrap();
     }
     let at = store.read(|s| s.site(*site)).unwrap().unwrap().site;
     let first = || store.read(|s| s.weather(*site, &at)).unwrap()[0].temperature_max.c();
@@ -361,7 +363,8 @@ fn the_chosen_source_counts_and_two_choosers_see_each_other() {
     assert!(
         done(store, *user, *site, |c| c.take_back(
             Subject::Source,
-            (site.number(), far),
+            site.number(),
+            far,
             Some(Timestamp::now())
         ))
         .unwrap()
@@ -371,7 +374,7 @@ fn the_chosen_source_counts_and_two_choosers_see_each_other() {
         [],
         "a removed source does not count, and no other was named"
     );
-    assert!(done(store, *user, *site, |c| c.take_back(Subject::Source, (site.number(), far), None)).unwrap());
+    assert!(done(store, *user, *site, |c| c.take_back(Subject::Source, site.number(), far, None)).unwrap());
     assert_eq!(first(), 25.0);
     assert!((store.read(|s| s.sources(*site)).unwrap()[1].distance_km(&at) - 10.0).abs() < 2.0);
 }
@@ -404,25 +407,25 @@ fn normals_tests_and_events_are_kept() {
         done(store, *user, *site, |c| c.save_catch_test(zone, date(2026, 7, 1), &test)).unwrap().unwrap();
     assert_eq!(store.read(|s| s.catch_tests(zone)).unwrap()[0].test, test);
     assert!(
-        done(store, *user, *site, |c| c.take_back(Subject::CatchTest, (zone, id), Some(Timestamp::now())))
+        done(store, *user, *site, |c| c.take_back(Subject::CatchTest, zone, id, Some(Timestamp::now())))
             .unwrap()
     );
     assert!(store.read(|s| s.catch_tests(zone)).unwrap()[0].undone);
-    assert!(!done(store, *user, *site, |c| c.take_back(Subject::CatchTest, (zone + 1, id), None)).unwrap());
+    assert!(!done(store, *user, *site, |c| c.take_back(Subject::CatchTest, zone + 1, id, None)).unwrap());
 
     let event = done(store, *user, *site, |c| {
-        c.note_event(zone, date(2026, 7, 3), (EventKind::Reading, 0.4), "by feel")
+        c.note_event(zone, date(2026, 7, 3), EventKind::Reading, 0.4, "by feel")
     })
     .unwrap()
     .unwrap();
-    done(store, *user, *site, |c| c.note_event(zone, date(2026, 7, 2), (EventKind::Run, 12.0), "by hand"))
+    done(store, *user, *site, |c| c.note_event(zone, date(2026, 7, 2), EventKind::Run, 12.0, "by hand"))
         .unwrap()
         .unwrap();
     let noted: Vec<_> =
         store.read(|s| s.zone_events(*site)).unwrap().into_iter().map(|e| (e.kind, e.value)).collect();
     assert_eq!(noted, [(EventKind::Run, 12.0), (EventKind::Reading, 0.4)], "by date");
     assert!(
-        done(store, *user, *site, |c| c.take_back(Subject::ZoneEvent, (zone, event), Some(Timestamp::now())))
+        done(store, *user, *site, |c| c.take_back(Subject::ZoneEvent, zone, event, Some(Timestamp::now())))
             .unwrap()
     );
     assert_eq!(store.read(|s| s.mapping("a,b")).unwrap(), None);
@@ -448,7 +451,7 @@ fn drafts_belong_to_their_site() {
     let World { store, user, site, .. } = &world();
     let other = store.create_site(&file("Tarnside Allotments", Vec::new()), TODAY, *user).unwrap();
     let source = done(store, *user, *site, |c| c.own_source()).unwrap();
-    let id = store.create_draft((*site, source), *user, "a.csv", b"content", false).unwrap();
+    let id = store.create_draft(*site, source, *user, "a.csv", b"content", false).unwrap();
     let content = |site| store.read(|s| s.draft_content(site, id)).unwrap();
     assert_eq!((content(*site).as_deref(), content(other)), (Some(&b"content"[..]), None));
     assert_eq!(store.read(|s| s.draft(other, id)).unwrap(), None);

@@ -1,7 +1,7 @@
 //! What differs between two settings of a controller, as a list that is programmed.
 
-use crate::page::dates::pen;
-use crate::site::facts::{SiteController, SiteFacts};
+use crate::page::dates::date_writer;
+use crate::site::records::{SiteController, SiteRecords};
 use upland_core::controller::schedule::{Change, Settings, Where, difference_by};
 
 /// A change as a line of a list.
@@ -35,14 +35,14 @@ pub(crate) fn change_lines(
 }
 
 /// What there is to program on a controller of a site to have it set otherwise.
-pub(crate) fn changes_on(facts: &SiteFacts, own: &SiteController, settings: &Settings) -> Vec<ChangeLine> {
+pub(crate) fn changes_on(facts: &SiteRecords, own: &SiteController, settings: &Settings) -> Vec<ChangeLine> {
     let number = own.number();
     let program = |at: usize| settings.programs.get(at).map_or(String::new(), |p| p.name.clone());
     let station = |n: u16| {
         let zone = facts.zones.iter().find(|z| (z.zone.controller_number, z.zone.number) == (number, n));
         zone.map_or_else(|| format!("station {n}"), |z| format!("{n} {}", z.zone.name))
     };
-    change_lines(difference_by(&own.settings_or_clean(), settings, pen()), &program, &station)
+    change_lines(difference_by(&own.settings_or_clean(), settings, date_writer()), &program, &station)
 }
 
 #[cfg(test)]
@@ -53,15 +53,15 @@ mod tests {
 
     #[test]
     fn changes_name_programs_and_zones_and_say_before_and_after() {
-        let bench = fixture::workbench();
-        let own = &bench.loaded.controllers[0];
+        let snapshot = fixture::controller_snapshot();
+        let own = &snapshot.records.controllers[0];
         let mut settings = own.settings_or_clean();
-        assert!(changes_on(&bench.loaded, own, &settings).is_empty(), "nothing to key in");
+        assert!(changes_on(&snapshot.records, own, &settings).is_empty(), "nothing to key in");
         settings.set_run_time(0, 1, Seconds::from_min(17));
         settings.set_run_time(0, 12, Seconds::from_min(3));
-        let lines = changes_on(&bench.loaded, own, &settings);
+        let lines = changes_on(&snapshot.records, own, &settings);
         assert_eq!(lines.len(), 2);
-        let zone = &bench.loaded.zones[0].zone;
+        let zone = &snapshot.records.zones[0].zone;
         assert_eq!(lines[0].place, format!("Program {}", settings.programs[0].name));
         assert_eq!(lines[0].what, format!("1 {}", zone.name));
         assert!(lines[0].after.contains("17"), "{}", lines[0].after);

@@ -3,7 +3,7 @@
 use crate::server::error::{PageError, see_other};
 use crate::server::session::flash;
 use crate::site::context::AtSite;
-use crate::site::workbench::Workbench;
+use crate::site::controller_snapshot::ControllerSnapshot;
 use actix_web::HttpResponse;
 use upland_core::controller::schedule::Settings;
 use upland_store::Saved;
@@ -34,8 +34,12 @@ pub(crate) struct Sayings<'a> {
 
 impl ControllerVersion {
     /// Stores them.
-    pub async fn store(self, here: &AtSite, bench: &Workbench) -> Result<Saved<SettingsRecord>, PageError> {
-        let id = bench.site_controller()?.record.id;
+    pub async fn store(
+        self,
+        here: &AtSite,
+        snapshot: &ControllerSnapshot,
+    ) -> Result<Saved<SettingsRecord>, PageError> {
+        let id = snapshot.site_controller()?.record.id;
         let saved = here
             .change(move |change| {
                 let new = NewSettings { settings: &self.settings, kind: self.kind, reason: &self.reason };
@@ -49,15 +53,15 @@ impl ControllerVersion {
     pub async fn save(
         self,
         here: &AtSite,
-        bench: &Workbench,
+        snapshot: &ControllerSnapshot,
         say: Sayings<'_>,
     ) -> Result<HttpResponse, PageError> {
         let base = self.base;
         let session = &here.who.session;
-        match self.store(here, bench).await? {
+        match self.store(here, snapshot).await? {
             Saved::As(version) => {
                 let undo = say.undo && base > 0;
-                let undo = undo.then(|| format!("{}/history/{base}/restore", bench.path()));
+                let undo = undo.then(|| format!("{}/history/{base}/restore", snapshot.path()));
                 flash(session, (say.done)(version), undo)?;
                 Ok(see_other(&say.done_at))
             }

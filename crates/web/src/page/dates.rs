@@ -1,32 +1,32 @@
 //! Times and dates as their reader writes them.
 
-use crate::server::reader::{habit, in_habit};
+use crate::server::request_locale::{habit, in_habit};
 use jiff::civil::{Date, Time};
 use jiff::{Timestamp, Zoned};
 use std::borrow::Cow;
 use upland_core::controller::night::NightPlan;
-use upland_core::controller::schedule::Pen;
+use upland_core::controller::schedule::DateWriter;
 use upland_core::controller::windows::Windows;
 use upland_core::quantity::time::Hours;
 use upland_formats::typed::{Clock, DateOrder, Habit, write_date, write_month_day, write_time};
 
 /// Something with a time or a date in it.
-pub(crate) trait Said {
+pub(crate) trait DateFormat {
     /// Written by a pattern of `strftime` in 24 hours and day first; whoever reads otherwise is given their own.
-    fn said(&self, pattern: &str) -> String;
+    fn formatted(&self, pattern: &str) -> String;
 }
 
-macro_rules! said {
+macro_rules! date_format {
     ($($kind:ty),*) => {$(
-        impl Said for $kind {
-            fn said(&self, pattern: &str) -> String {
+        impl DateFormat for $kind {
+            fn formatted(&self, pattern: &str) -> String {
                 self.strftime(&*in_the_way_of(habit(), pattern)).to_string()
             }
         }
     )*};
 }
 
-said!(Date, Time, Zoned, Timestamp);
+date_format!(Date, Time, Zoned, Timestamp);
 
 /// Every habit of writing times and dates.
 const HABITS: [Habit; 4] = [
@@ -37,7 +37,7 @@ const HABITS: [Habit; 4] = [
 ];
 
 /// A sentence for every reader: one, or where it holds a time or a date one for each habit.
-pub(crate) fn worded(say: impl Fn() -> String) -> Vec<String> {
+pub(crate) fn for_every_habit(say: impl Fn() -> String) -> Vec<String> {
     let all = HABITS.map(|habit| in_habit(habit, &say));
     let [first, others @ ..] = &all;
     if others.iter().all(|other| other == first) { vec![first.clone()] } else { all.to_vec() }
@@ -71,7 +71,7 @@ pub(crate) fn typed_until(hours: Option<Hours>) -> String {
 
 /// Hours as a reader sees them: "22:00 to 06:00".
 pub(crate) fn said_hours(hours: Hours) -> String {
-    format!("{} to {}", hours.from.said("%H:%M"), hours.until.said("%H:%M"))
+    format!("{} to {}", hours.from.formatted("%H:%M"), hours.until.formatted("%H:%M"))
 }
 
 /// Windows as a reader sees them: "22:00 to 06:00 and 12:00 to 14:00".
@@ -91,8 +91,8 @@ pub(crate) fn typed_times(times: &[Time]) -> String {
 }
 
 /// How changes of settings are written for the reader.
-pub(crate) fn pen() -> Pen {
-    Pen { time: typed_time, date: typed_date, month_day: |day| write_month_day(day, habit()) }
+pub(crate) fn date_writer() -> DateWriter {
+    DateWriter { time: typed_time, date: typed_date, month_day: |day| write_month_day(day.0, day.1, habit()) }
 }
 
 /// Patterns of 24 hours with those of twelve, longer ones first.
@@ -127,7 +127,7 @@ fn in_the_way_of(habit: Habit, pattern: &str) -> Cow<'_, str> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::server::reader::in_habit;
+    use crate::server::request_locale::in_habit;
     use jiff::civil::{date, time};
 
     #[test]
@@ -136,16 +136,18 @@ mod tests {
         let (day, at) = (date(2026, 7, 14), time(22, 5, 0, 0));
         let all = || {
             [
-                at.said("%H:%M"),
-                at.said("%H:%M:%S"),
-                at.said("%H"),
-                day.said("%a %-d %b"),
-                day.said("%-d %b %Y"),
-                day.said("%A %-d %B %Y"),
-                day.said("%A %-d %B"),
-                day.said("%A, %-d %B"),
-                day.said("%-d %B"),
-                day.to_zoned(jiff::tz::TimeZone::UTC).map(|z| z.said("%a %-d %b, %H:%M")).unwrap_or_default(),
+                at.formatted("%H:%M"),
+                at.formatted("%H:%M:%S"),
+                at.formatted("%H"),
+                day.formatted("%a %-d %b"),
+                day.formatted("%-d %b %Y"),
+                day.formatted("%A %-d %B %Y"),
+                day.formatted("%A %-d %B"),
+                day.formatted("%A, %-d %B"),
+                day.formatted("%-d %B"),
+                day.to_zoned(jiff::tz::TimeZone::UTC)
+                    .map(|z| z.formatted("%a %-d %b, %H:%M"))
+                    .unwrap_or_default(),
             ]
             .join(" | ")
         };
@@ -164,12 +166,12 @@ mod tests {
     #[test]
     fn a_sentence_is_kept_for_every_reader_and_once_where_all_read_the_same() {
         let us = Habit { clock: Clock::Hours12, dates: DateOrder::MonthFirst };
-        let at = || format!("first {}", time(22, 5, 0, 0).said("%H:%M"));
-        let kept = worded(at);
+        let at = || format!("first {}", time(22, 5, 0, 0).formatted("%H:%M"));
+        let kept = for_every_habit(at);
         assert_eq!(kept, ["first 22:05", "first 22:05", "first 10:05 PM", "first 10:05 PM"]);
         assert_eq!(in_own_words(&kept), "first 22:05");
         assert_eq!(in_habit(us, || in_own_words(&kept).to_owned()), "first 10:05 PM");
-        let plain = worded(|| "nothing runs".to_owned());
+        let plain = for_every_habit(|| "nothing runs".to_owned());
         assert_eq!(
             (plain.len(), in_habit(us, || in_own_words(&plain).to_owned())),
             (1, "nothing runs".into())

@@ -1,6 +1,6 @@
 //! Events as sentences, for the logbook and the audit.
 
-use crate::page::dates::Said;
+use crate::page::dates::DateFormat;
 use upland_store::Subject;
 use upland_store::logbook::LogEntry;
 
@@ -27,7 +27,7 @@ pub(crate) fn subject(code: &str) -> &'static str {
         "weather_service" => "Weather service",
         "weather_choice" => "Weather sources",
         "weather_normals" => "Typed normals",
-        "trial_way" => "Way to try",
+        "trial_way" => "EvidencePolicy to try",
         "trial" => "Comparison",
         "visit" => "Visit",
         "visit_entry" => "Seen",
@@ -64,7 +64,7 @@ pub(crate) fn difference(entry: &LogEntry) -> Option<String> {
         serde_json::Value::Number(n) => Some(n.to_string()),
         // A day is kept as a file writes it, and shown as the reader does.
         serde_json::Value::String(text) => {
-            Some(text.parse().map_or(text.clone(), |day: jiff::civil::Date| day.said("%-d %b %Y")))
+            Some(text.parse().map_or(text.clone(), |day: jiff::civil::Date| day.formatted("%-d %b %Y")))
         }
         _ => None,
     };

@@ -4,7 +4,7 @@
 use crate::page::quantities::plain;
 use crate::page::units::{MINUTES, PERCENT, SIGNED_PERCENT, Shown};
 use crate::server::error::PageError;
-use crate::server::reader::habit;
+use crate::server::request_locale::habit;
 use crate::server::session::Fields;
 use jiff::civil::Date;
 use std::collections::BTreeMap;

@@ -1,12 +1,12 @@
 //! The frame around every page, and the pages that belong to no chapter.
 
-use crate::page::dates::Said;
+use crate::page::dates::DateFormat;
 use crate::server::address;
 use crate::server::assets;
 use crate::server::error::PageError;
 use crate::server::session::{Flash, SignedIn};
 use crate::site::context::AtSite;
-use crate::site::facts::SiteFacts;
+use crate::site::records::SiteRecords;
 use jiff::civil::Date;
 use upland_core::site::UnitSystem;
 use upland_core::weather::climate::{Climate, ExpectedFrom};
@@ -108,7 +108,7 @@ impl Frame {
             hours: if who.user.habit.clock == Clock::Hours12 { 12 } else { 24 },
             dates: if who.user.habit.dates == DateOrder::MonthFirst { "month" } else { "day" },
             today: who.now.to_zoned(jiff::tz::TimeZone::UTC).date(),
-            demo_clock: who.demo_clock.then(|| who.now.said("%-d %B %Y, %H:%M UTC")),
+            demo_clock: who.demo_clock.then(|| who.now.formatted("%-d %B %Y, %H:%M UTC")),
         })
     }
 
@@ -121,17 +121,17 @@ impl Frame {
     pub fn of_site(here: &AtSite, title: impl Into<String>, chapter: Chapter) -> Result<Self, PageError> {
         let mut frame = Self::new(&here.who, title)?;
         frame.today = here.today();
-        frame.record_ended = here.moment(None).record_ended.map(|last| last.said("%-d %B %Y"));
-        let shown = here.now().to_zoned(here.facts.tz.clone()).said("%A %-d %B %Y, %H:%M");
+        frame.record_ended = here.moment(None).record_ended.map(|last| last.formatted("%-d %B %Y"));
+        let shown = here.now().to_zoned(here.records.tz.clone()).formatted("%A %-d %B %Y, %H:%M");
         frame.demo_clock = here.who.demo_clock.then_some(shown);
-        frame.of_facts(&here.facts, chapter);
+        frame.of_facts(&here.records, chapter);
         Ok(frame)
     }
 
     /// Adds the chapters of a site.
-    pub fn of_facts(&mut self, facts: &SiteFacts, chapter: Chapter) {
+    pub fn of_facts(&mut self, facts: &SiteRecords, chapter: Chapter) {
         let frame = self;
-        let SiteFacts { site, zones, controllers, .. } = facts;
+        let SiteRecords { site, zones, controllers, .. } = facts;
         let unmeasured = zones.iter().filter(|z| z.zone.precipitation_rate.is_none()).count();
         let link = |key, of, name, path: &str, open| ChapterLink {
             key,

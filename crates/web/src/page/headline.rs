@@ -1,6 +1,6 @@
 //! A night of a controller in one sentence: what the controller will do, and what is wrong with it.
 
-use crate::page::dates::Said;
+use crate::page::dates::DateFormat;
 use crate::page::quantities::{in_words, in_words_capital};
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
@@ -8,7 +8,7 @@ use upland_core::advice::tonight::{ControllerKnown, Tonight, Verdict};
 
 /// "02:00 to 05:10", of the first start and the last end.
 fn span(first: Timestamp, last: Timestamp, tz: &TimeZone) -> String {
-    let clock = |at: Timestamp| at.to_zoned(tz.clone()).said("%H:%M");
+    let clock = |at: Timestamp| at.to_zoned(tz.clone()).formatted("%H:%M");
     format!("{} to {}", clock(first), clock(last))
 }
 
@@ -108,7 +108,7 @@ fn needs(tonight: &Tonight) -> String {
                 let verb = if running == 1 { "needs" } else { "need" };
                 format!("{} of {} zones {verb}", in_words_capital(running), in_words(all))
             };
-            format!("{zones} water tonight, {} to {}.", first.said("%H:%M"), end.said("%H:%M"))
+            format!("{zones} water tonight, {} to {}.", first.formatted("%H:%M"), end.formatted("%H:%M"))
         }
         _ => "No zone needs water tonight.".to_owned(),
     }

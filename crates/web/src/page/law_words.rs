@@ -1,6 +1,6 @@
 //! A watering ordinance in words.
 
-use crate::page::dates::Said;
+use crate::page::dates::DateFormat;
 use crate::page::quantities::{capital, plain};
 use upland_core::controller::ordinance::{AllowedDays, Ordinance, Rule};
 use upland_core::controller::schedule::{Days, days_in_words};
@@ -40,11 +40,15 @@ pub(crate) fn rule_words(rule: &Rule) -> String {
         parts.push(format!("nothing within {hours} hours of a day's rain of {least} mm"));
     }
     for hours in &rule.forbidden_hours {
-        parts.push(format!("nothing {} to {}", hours.from.said("%H:%M"), hours.until.said("%H:%M")));
+        parts.push(format!(
+            "nothing {} to {}",
+            hours.from.formatted("%H:%M"),
+            hours.until.formatted("%H:%M")
+        ));
     }
     let season = rule.season.map_or("All year".to_owned(), |s| {
         let day = |(month, day): (i8, i8)| {
-            jiff::civil::Date::new(2000, month, day).map_or(String::new(), |d| d.said("%-d %b"))
+            jiff::civil::Date::new(2000, month, day).map_or(String::new(), |d| d.formatted("%-d %b"))
         };
         format!("{} to {}", day(s.from), day(s.until))
     });

@@ -48,7 +48,7 @@ pub(crate) struct PlanPicture {
 
 /// What is drawn besides the plan.
 #[derive(Default)]
-pub(crate) struct Look<'a> {
+pub(crate) struct PlanOptions<'a> {
     /// Polygons of shade.
     pub shade: Vec<Vec<(f64, f64)>>,
     /// Whether things can be pulled.
@@ -79,12 +79,12 @@ struct Ground {
 }
 
 impl Ground {
-    fn at(&self, (x, y): (f64, f64)) -> (String, String) {
+    fn at(&self, x: f64, y: f64) -> (String, String) {
         (one((x - self.corner.0) * self.scale), one((y - self.corner.1) * self.scale))
     }
 
     fn point(&self, place: (f64, f64)) -> String {
-        let (x, y) = self.at(place);
+        let (x, y) = self.at(place.0, place.1);
         format!("{x} {y}")
     }
 
@@ -110,7 +110,7 @@ impl Ground {
 
 /// The things of a plan, with the line that each stands in when it is written.
 // Long: one kind after another.
-fn things(text: &PlanText, ground: &Ground, look: &Look<'_>, units: UnitSystem) -> Vec<Thing> {
+fn things(text: &PlanText, ground: &Ground, look: &PlanOptions<'_>, units: UnitSystem) -> Vec<Thing> {
     let plan = &text.plan;
     let mut line = usize::from(plan.north_deg != 0.0);
     let mut out = Vec::new();
@@ -120,8 +120,8 @@ fn things(text: &PlanText, ground: &Ground, look: &Look<'_>, units: UnitSystem) 
         found.map_or_else(|| format!("zone {station}"), |(n, name)| format!("{n} {name}"))
     };
     let mut put = |kind: &'static str, label: String, at: (f64, f64), size: (f64, f64), words: String| {
-        let (x, y) = ground.at(at);
-        let handle = |place: (f64, f64)| ground.at(place);
+        let (x, y) = ground.at(at.0, at.1);
+        let handle = |place: (f64, f64)| ground.at(place.0, place.1);
         let sized = size.0 > 0.0;
         let (hx, hy) = handle((at.0 + size.0, at.1 + size.1));
         out.push(Thing {
@@ -175,7 +175,8 @@ fn things(text: &PlanText, ground: &Ground, look: &Look<'_>, units: UnitSystem) 
     for (thing, arc) in heads {
         thing.path = ground.sector(arc);
         let handle = |what, deg| {
-            let (x, y) = ground.at(ground.edge(arc, deg));
+            let edge = ground.edge(arc, deg);
+            let (x, y) = ground.at(edge.0, edge.1);
             (what, x, y)
         };
         let middle = arc.from_deg + arc.sweep_deg() / 2.0;
@@ -193,7 +194,11 @@ fn things(text: &PlanText, ground: &Ground, look: &Look<'_>, units: UnitSystem) 
 }
 
 /// Draws a plan; `None` when there is nothing on it and nothing to pull.
-pub(crate) fn plan_picture(text: &PlanText, look: &Look<'_>, units: UnitSystem) -> Option<PlanPicture> {
+pub(crate) fn plan_picture(
+    text: &PlanText,
+    look: &PlanOptions<'_>,
+    units: UnitSystem,
+) -> Option<PlanPicture> {
     let plan = &text.plan;
     let places: Vec<(f64, f64)> = text.sensors.iter().map(|(_, at)| *at).collect();
     let empty = look.editable.then_some((0.0, 0.0, 30.0, 18.0));
@@ -235,7 +240,7 @@ pub(crate) async fn saved_plan(here: &AtSite) -> Result<PlanText, PageError> {
 pub(crate) async fn saved_plan_at(here: &AtSite) -> Result<(i64, PlanText), PageError> {
     let of_site = here.site_key();
     let known = here.more("plan", 10, move |snapshot| snapshot.site_plan(of_site)).await?;
-    let placed = here.facts.sensors.iter();
+    let placed = here.records.sensors.iter();
     let sensors = placed.filter_map(|s| Some((s.sensor.name.clone(), s.sensor.placement.at?))).collect();
     Ok((known.0, PlanText { plan: known.1.clone(), sensors }))
 }
@@ -245,9 +250,9 @@ pub(crate) fn plan_about(here: &AtSite, text: &PlanText, about: (Option<u16>, Op
     let (station, sensor) = about;
     let there = station.is_some_and(|n| text.plan.plots.iter().any(|p| p.station == n))
         || sensor.is_some_and(|name| text.sensors.iter().any(|(own, _)| own == name));
-    let zones = here.facts.zone_names();
-    let look = Look { zones: &zones, about, ..Look::default() };
-    let picture = there.then(|| plan_picture(text, &look, here.facts.units())).flatten();
+    let zones = here.records.zone_names();
+    let look = PlanOptions { zones: &zones, about, ..PlanOptions::default() };
+    let picture = there.then(|| plan_picture(text, &look, here.records.units())).flatten();
     picture.and_then(|p| p.render().ok()).unwrap_or_default()
 }
 
@@ -263,7 +268,8 @@ mod tests {
         let text = "north 30\nzone 1 0 0 20 10\nobstacle 24 0 4 4 5 potting shed\nhead 0 0 6 90 180\nbox 1 23 2\nsensor 18 2 Rain";
         let plan = read(text, METRES).unwrap();
         let zones = [(1, "Upper lawn".to_owned())];
-        let look = Look { editable: true, zones: &zones, about: (Some(1), None), ..Look::default() };
+        let look =
+            PlanOptions { editable: true, zones: &zones, about: (Some(1), None), ..PlanOptions::default() };
         let drawn = plan_picture(&plan, &look, UnitSystem::Metric).unwrap();
         let written = write(&plan, METRES);
         let lines: Vec<&str> = written.lines().collect();
@@ -280,9 +286,12 @@ mod tests {
     #[test]
     fn an_empty_plan_is_drawn_only_where_it_can_be_filled() {
         let empty = PlanText::default();
-        assert!(plan_picture(&empty, &Look::default(), UnitSystem::Metric).is_none());
-        let drawn =
-            plan_picture(&empty, &Look { editable: true, ..Look::default() }, UnitSystem::UsCustomary);
+        assert!(plan_picture(&empty, &PlanOptions::default(), UnitSystem::Metric).is_none());
+        let drawn = plan_picture(
+            &empty,
+            &PlanOptions { editable: true, ..PlanOptions::default() },
+            UnitSystem::UsCustomary,
+        );
         assert!(drawn.is_some_and(|d| d.things.is_empty() && d.bar.2.contains("ft")));
     }
 }

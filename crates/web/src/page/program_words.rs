@@ -1,9 +1,9 @@
 //! Findings, actions and reasons as sentences.
 
 use crate::page::change_words::{ChangeLine, change_lines};
-use crate::page::dates::{Said, said_windows, typed_date};
+use crate::page::dates::{DateFormat, said_windows, typed_date};
 use crate::page::quantities::{capital, counted, depth, flow, in_words, plain, share, span, volume, wait};
-pub(crate) use crate::page::school_words::strategy;
+pub(crate) use crate::page::strategy_words::strategy;
 use jiff::Timestamp;
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
@@ -40,7 +40,7 @@ pub(crate) struct FindingWords {
 }
 
 fn day(date: Date) -> String {
-    date.said("%a %-d %b")
+    date.formatted("%a %-d %b")
 }
 
 /// Why a run time never runs, as the end of a sentence.
@@ -97,7 +97,7 @@ impl Names<'_> {
     }
 
     fn zoned(&self, at: Timestamp, format: &str) -> String {
-        at.to_zoned(self.tz().clone()).said(format)
+        at.to_zoned(self.tz().clone()).formatted(format)
     }
 
     fn tz(&self) -> &TimeZone {
@@ -113,7 +113,7 @@ impl Names<'_> {
                 format!(
                     "Program {}, start {}",
                     self.program(p),
-                    start.map_or(String::new(), |t| t.said("%H:%M"))
+                    start.map_or(String::new(), |t| t.formatted("%H:%M"))
                 )
             }
             FindingPlace::Station(n) => capital(&self.station(n)),
@@ -249,7 +249,7 @@ impl Names<'_> {
             }
             FindingKind::OmittedHours { from, first } => format!(
                 "Runs on into the hours from {} in which nothing may start, first {}.",
-                from.said("%H:%M"),
+                from.formatted("%H:%M"),
                 self.zoned(*first, "%a %-d %b at %H:%M")
             ),
             FindingKind::CycleTooLong { run, limit } => format!(
@@ -294,12 +294,12 @@ impl Names<'_> {
                 if *removed {
                     format!(
                         "On {} the clock skips this hour; the start moves on by the hour.",
-                        on.said("%-d %b %Y")
+                        on.formatted("%-d %b %Y")
                     )
                 } else {
                     format!(
                         "On {} the clock repeats this hour; the controller may start twice.",
-                        on.said("%-d %b %Y")
+                        on.formatted("%-d %b %Y")
                     )
                 }
             }
@@ -352,7 +352,7 @@ impl Names<'_> {
         match remedy {
             Remedy::KeepStarts { count: 1, .. } => "Delete extra starts".into(),
             Remedy::KeepStarts { count, .. } => format!("Keep the first {} starts", in_words(*count)),
-            Remedy::MoveStart { to, .. } => format!("Start at {}", to.said("%H:%M")),
+            Remedy::MoveStart { to, .. } => format!("Start at {}", to.formatted("%H:%M")),
             Remedy::WorkBack { .. } => "Work every start back from the window's end".into(),
             Remedy::SetDays { days, .. } => format!("Run on {}", days_in_words_by(*days, typed_date)),
             Remedy::SetCycle { cycle, soak, .. } => {
@@ -506,7 +506,7 @@ impl Names<'_> {
                 share(given)
             ),
         };
-        format!("{made}; it holds until {}: {because}.", until.said("%-d %b %Y"))
+        format!("{made}; it holds until {}: {because}.", until.formatted("%-d %b %Y"))
     }
 
     /// What binds when nothing fits.
@@ -553,7 +553,7 @@ impl Names<'_> {
         let Relax { window_from, extra_days, extra_programs, supply, share_pct, drip_apart } =
             relaxation.relax;
         if let Some(from) = window_from {
-            format!("Open the window at {}, {} earlier", from.said("%H:%M"), span(relaxation.by))
+            format!("Open the window at {}, {} earlier", from.formatted("%H:%M"), span(relaxation.by))
         } else if drip_apart {
             "Drip on its own program".into()
         } else if extra_days > 0 {

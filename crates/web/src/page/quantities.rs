@@ -1,6 +1,6 @@
 //! Numbers as a reader sees them: rounded, with their unit, metric or US customary.
 
-use crate::page::dates::Said;
+use crate::page::dates::DateFormat;
 use jiff::Zoned;
 use jiff::civil::Date;
 use upland_core::explain::Quantity;
@@ -170,12 +170,12 @@ pub(crate) fn quantity(units: UnitSystem, value: Quantity) -> String {
 
 /// "Tue 14 Jul".
 pub(crate) fn short_date(date: Date) -> String {
-    date.said("%a %-d %b")
+    date.formatted("%a %-d %b")
 }
 
 /// "Tuesday 14 July 2026".
 pub(crate) fn long_date(date: Date) -> String {
-    date.said("%A %-d %B %Y")
+    date.formatted("%A %-d %B %Y")
 }
 
 /// A small number in words, as a sentence begins with it.
@@ -200,7 +200,7 @@ pub(crate) fn capital(text: &str) -> String {
 
 /// "01:12", or nothing.
 pub(crate) fn clock(at: Option<&Zoned>) -> String {
-    at.map_or(String::new(), |t| t.said("%H:%M"))
+    at.map_or(String::new(), |t| t.formatted("%H:%M"))
 }
 
 /// "11 min" or "2 × 11 min".

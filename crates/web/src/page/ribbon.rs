@@ -1,7 +1,7 @@
 //! The year ribbon: demand as a line, rain as bars, the share of the peak month as a step, frost
 //! weeks shaded, the chosen week marked. It is also the way to another week.
 
-use crate::page::dates::Said;
+use crate::page::dates::DateFormat;
 use crate::page::quantities::{depth, short_date};
 use jiff::ToSpan;
 use jiff::civil::Date;
@@ -208,7 +208,7 @@ fn build(climate: &Climate, date: Date, units: UnitSystem) -> Ribbon {
     let (number, chosen) = (date.year(), short_date(date));
     let words = match climate.span() {
         Some((a, b)) => {
-            let (a, b) = (a.said("%-d %b %Y"), b.said("%-d %b %Y"));
+            let (a, b) = (a.formatted("%-d %b %Y"), b.formatted("%-d %b %Y"));
             format!("Year {number}: demand, rain and frost weeks; record from {a} to {b}; chosen {chosen}")
         }
         None => format!("Year {number}: expected demand, no record yet; chosen {chosen}"),

@@ -1,6 +1,6 @@
 //! A zone's season as a drawing: rain above, what is missing in the root zone, watering below.
 
-use crate::page::dates::Said;
+use crate::page::dates::DateFormat;
 use crate::page::quantities::{depth, plain, short_date};
 use askama::Template;
 use jiff::civil::Date;
@@ -152,7 +152,7 @@ pub(crate) fn chart(days: &[AccountDay], total: f64, units: UnitSystem) -> Seaso
                 text: format!("reading {}", short_date(day.date)),
             })
             .collect(),
-        months: firsts.map(|(x, day)| Mark { x: plain(x, 1), text: day.date.said("%b") }).collect(),
+        months: firsts.map(|(x, day)| Mark { x: plain(x, 1), text: day.date.formatted("%b") }).collect(),
         weeks: Vec::new(),
         held: Vec::new(),
         full_words: "full".into(),

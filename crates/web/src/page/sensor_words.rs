@@ -1,9 +1,9 @@
 //! What sensors say, ask for and are judged by, as sentences.
 
-use crate::page::dates::Said;
+use crate::page::dates::DateFormat;
 use crate::page::quantities::{depth, in_words, length, plain, temperature};
 use crate::page::units::{SIGNED_PERCENT, Units};
-use crate::site::sensing::SensorStates;
+use crate::site::snapshot::SiteSnapshot;
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
 use jiff::{Timestamp, ToSpan};
@@ -23,7 +23,7 @@ use upland_store::sensors::SensorRecord;
 
 /// "Thu 16 Jul, 04:20".
 pub(crate) fn moment(at: Timestamp, tz: &TimeZone) -> String {
-    at.to_zoned(tz.clone()).said("%a %-d %b, %H:%M")
+    at.to_zoned(tz.clone()).formatted("%a %-d %b, %H:%M")
 }
 
 pub(crate) fn wind(units: UnitSystem, value: MetresPerSecond) -> String {
@@ -54,10 +54,10 @@ pub(crate) fn holders(units: UnitSystem, held_by: &[Holder], sensors: &[&str], t
             format!("{name} ({}{until})", cause(units, hold.cause))
         }
         Holder::Rest(Rest::RainDelay { until }) => {
-            format!("rain delay until {}", until.said("%a %-d %b"))
+            format!("rain delay until {}", until.formatted("%a %-d %b"))
         }
         Holder::Rest(Rest::OffSeason { until: Some(until) }) => {
-            format!("off-season until {}", until.said("%-d %b"))
+            format!("off-season until {}", until.formatted("%-d %b"))
         }
         Holder::Rest(Rest::OmittedDate) => "omitted date".to_owned(),
         Holder::Rest(Rest::OffSeason { until: None }) => "off-season all year".to_owned(),
@@ -89,23 +89,23 @@ pub(crate) fn says(units: UnitSystem, said: &Says, tz: &TimeZone) -> (String, St
 }
 
 /// The same for a sensor of the list: one that sets a percentage scales, it never stops.
-pub(crate) fn says_of(states: &SensorStates, record: &SensorRecord, said: &Says) -> (String, String) {
-    if record.sensor.card.only_scales() && states.joined(record).is_none() {
+pub(crate) fn says_of(snapshot: &SiteSnapshot, record: &SensorRecord, said: &Says) -> (String, String) {
+    if record.sensor.card.only_scales() && snapshot.joined(record).is_none() {
         return ("Sets nothing".to_owned(), "it cannot be joined to its controller".to_owned());
     }
-    if let Some(until) = states.bypassed(record.id).filter(|_| record.sensor.card.only_scales()) {
-        let until = moment(until, &states.tz);
+    if let Some(until) = snapshot.bypassed(record.id).filter(|_| record.sensor.card.only_scales()) {
+        let until = moment(until, &snapshot.tz);
         return (
             "Sets nothing".to_owned(),
             format!("on bypass until {until}; the controller's own percentage counts"),
         );
     }
     if record.sensor.card.only_scales() && matches!(said, Says::Free { .. }) {
-        let tonight = percentage(states, record).unwrap_or_default();
+        let tonight = percentage(snapshot, record).unwrap_or_default();
         return ("Scales run times".to_owned(), tonight);
     }
-    let (line, because) = says(states.units(), said, &states.tz);
-    match probe_decides(&record.sensor, states.readings(record.id)) {
+    let (line, because) = says(snapshot.units(), said, &snapshot.tz);
+    match probe_decides(&record.sensor, snapshot.readings(record.id)) {
         Some(who) => {
             (line, format!("{because}; {}", probe_rule(who, record.sensor.setting.soil_threshold_pct)))
         }
@@ -518,27 +518,28 @@ pub(crate) fn failure(failure: &Failure, tz: &TimeZone) -> (String, &'static str
 }
 
 /// The percentage that an ET unit sets tonight, in words.
-pub(crate) fn percentage(states: &SensorStates, record: &SensorRecord) -> Option<String> {
-    let (sensor, units) = (&record.sensor, states.units());
+pub(crate) fn percentage(snapshot: &SiteSnapshot, record: &SensorRecord) -> Option<String> {
+    let (sensor, units) = (&record.sensor, snapshot.units());
     if !sensor.card.senses(Sense::Et) {
         return None;
     }
-    let own = states.own(record.id);
+    let own = snapshot.own(record.id);
     let heard: Vec<(Date, Millimetres)> = own
         .and_then(|r| r.get(&Channel::Et))
         .map(|r| {
             r.as_slice()
                 .iter()
-                .map(|r| (r.at.to_zoned(states.tz.clone()).date(), Millimetres::from_mm(r.value)))
+                .map(|r| (r.at.to_zoned(snapshot.tz.clone()).date(), Millimetres::from_mm(r.value)))
                 .collect()
         })
         .unwrap_or_default();
     let from_record = heard.is_empty();
-    let recorded =
-        states.climate.range(states.today.checked_sub(20.days()).unwrap_or(states.today), states.today);
+    let recorded = snapshot
+        .climate
+        .range(snapshot.today().checked_sub(20.days()).unwrap_or(snapshot.today()), snapshot.today());
     let days: Vec<(Date, Millimetres)> =
         if from_record { recorded.map(|(d, day)| (*d, day.et.et0)).collect() } else { heard };
-    Some(match et_percentage(&sensor.setting, days.into_iter(), states.today) {
+    Some(match et_percentage(&sensor.setting, days.into_iter(), snapshot.today()) {
         Some(p) => format!(
             "Tonight {} %: mean of {} {} {} ÷ {} for 100 %{}{}. It changes run times only, never days or starts.",
             plain(p.percentage, 0),

@@ -1,6 +1,6 @@
 //! How a weather service stands, in words.
 
-use crate::page::dates::Said;
+use crate::page::dates::DateFormat;
 use crate::page::quantities::span;
 use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp};
@@ -75,9 +75,10 @@ impl Standing {
         source: &SourceRecord,
         service: &Service,
         answers: &[Answer],
-        (now, tz): (Timestamp, &TimeZone),
+        now: Timestamp,
+        tz: &TimeZone,
     ) -> Self {
-        let at = |at: Timestamp| at.to_zoned(tz.clone()).said("%a %-d %b %H:%M");
+        let at = |at: Timestamp| at.to_zoned(tz.clone()).formatted("%a %-d %b %H:%M");
         let last = |foretold: bool| answers.iter().find(|a| a.foretold == foretold);
         let good = |foretold: bool| answers.iter().find(|a| a.foretold == foretold && a.fault.is_empty());
         let mut parts: Vec<String> = Vec::new();
@@ -172,7 +173,7 @@ mod tests {
             saved_by: "Bram".into(),
             saved_at: Timestamp::UNIX_EPOCH,
         };
-        Standing::of(&source, service, answers, (now(), &TimeZone::UTC))
+        Standing::of(&source, service, answers, now(), &TimeZone::UTC)
     }
 
     fn is_grave(service: &Service, answers: &[Answer]) -> bool {

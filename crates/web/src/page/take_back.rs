@@ -24,7 +24,7 @@ impl TakeBack {
     /// Takes it back or lets it stand again, says so with the way back, and shows the list.
     pub async fn set(self, here: &AtSite, undone: bool) -> Result<HttpResponse, PageError> {
         let (subject, of, at) = (self.subject, (self.under, self.id), undone.then(|| here.now()));
-        if !here.change(move |change| change.take_back(subject, of, at)).await? {
+        if !here.change(move |change| change.take_back(subject, of.0, of.1, at)).await? {
             return Err(PageError::NotFound);
         }
         let (text, back) = if undone { (self.said.0, "redo") } else { (self.said.1, "undo") };

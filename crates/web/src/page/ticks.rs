@@ -1,6 +1,6 @@
 //! A tick that counts, as a button: who did it and when, or that it is not done yet.
 
-use crate::page::dates::Said;
+use crate::page::dates::DateFormat;
 use crate::server::address;
 use crate::server::error::PageError;
 use crate::site::context::AtSite;
@@ -28,9 +28,12 @@ pub(crate) struct TickMark {
 impl TickMark {
     pub fn of(
         site: i64,
-        (what, about, number): (What, i64, i32),
+        what: What,
+        about: i64,
+        number: i32,
         known: &[TickRecord],
-        (tz, back): (&TimeZone, String),
+        tz: &TimeZone,
+        back: String,
     ) -> Self {
         let own = known
             .iter()
@@ -41,7 +44,8 @@ impl TickMark {
             about,
             number,
             label: crate::page::quantities::capital(what.label()),
-            done: own.map(|t| format!("{}, {}", t.said_by, t.at.to_zoned(tz.clone()).said("%-d %b %H:%M"))),
+            done: own
+                .map(|t| format!("{}, {}", t.said_by, t.at.to_zoned(tz.clone()).formatted("%-d %b %H:%M"))),
             back,
         }
     }

@@ -1,9 +1,9 @@
 //! Causes, evidence and adjustments as sentences: for the pages and for the command.
 
-use crate::page::dates::Said;
+use crate::page::dates::DateFormat;
 use crate::page::quantities::{counted, depth, plain, rate, short_date, span, volume};
 use jiff::civil::Date;
-use upland_core::account::whole::Facts;
+use upland_core::account::site_account::AccountInputs;
 use upland_core::controller::schedule::days_in_words_by;
 use upland_core::quantity::ratio::Share;
 use upland_core::quantity::time::Seconds;
@@ -16,7 +16,7 @@ use upland_core::tuning::{
 
 /// Words about a site.
 pub struct Words<'a> {
-    facts: &'a Facts,
+    facts: &'a AccountInputs,
     units: UnitSystem,
 }
 
@@ -36,13 +36,13 @@ fn minutes(value: Seconds) -> String {
 impl<'a> Words<'a> {
     /// In the units of the site.
     #[must_use]
-    pub fn of(facts: &'a Facts) -> Self {
+    pub fn of(facts: &'a AccountInputs) -> Self {
         Self { facts, units: facts.site.units }
     }
 
     /// In metric units, for files.
     #[must_use]
-    pub fn metric(facts: &'a Facts) -> Self {
+    pub fn metric(facts: &'a AccountInputs) -> Self {
         Self { facts, units: UnitSystem::Metric }
     }
 
@@ -378,12 +378,7 @@ impl<'a> Words<'a> {
 
     /// What an adjustment does in so many weeks, in a sentence; nothing turned, nothing said.
     #[must_use]
-    pub fn effect(
-        &self,
-        lever: &Lever,
-        (before, after): (&[ZoneOutlook], &[ZoneOutlook]),
-        weeks: i32,
-    ) -> String {
+    pub fn effect(&self, lever: &Lever, before: &[ZoneOutlook], after: &[ZoneOutlook], weeks: i32) -> String {
         if lever.turn == Turn::ByHand {
             return "Once it is done the site runs as the account has it.".into();
         }
@@ -433,7 +428,7 @@ impl<'a> Words<'a> {
 
 /// A correction's words: what, by how much, how sure.
 #[must_use]
-pub fn correction(kind: CorrectionKind, factor: f64, (readings, confidence): (usize, Share)) -> String {
+pub fn correction(kind: CorrectionKind, factor: f64, readings: usize, confidence: Share) -> String {
     let what = match kind {
         CorrectionKind::Demand => "its plants ask for",
         CorrectionKind::Rate => "its heads give",
@@ -450,7 +445,7 @@ pub fn correction(kind: CorrectionKind, factor: f64, (readings, confidence): (us
 /// "Look again on Thu 9 Jul."
 #[must_use]
 pub fn look_again(date: Date) -> String {
-    date.said("%a %-d %b")
+    date.formatted("%a %-d %b")
 }
 
 #[cfg(test)]
@@ -489,7 +484,7 @@ mod tests {
                     let of = proposed.lever.code.code();
                     is_a_sentence(&words.lever(&proposed.lever), of);
                     let (before, after) = (&proposed.as_is[0], &proposed.turned[0]);
-                    is_a_sentence(&words.effect(&proposed.lever, (before, after), 2), of);
+                    is_a_sentence(&words.effect(&proposed.lever, before, after, 2), of);
                     let more = [words.worse(before, after), words.leave(&proposed.lever)];
                     more.iter().filter(|text| !text.is_empty()).for_each(|text| is_a_sentence(text, of));
                 }
@@ -513,12 +508,12 @@ mod tests {
 
     #[test]
     fn a_correction_says_which_way_how_much_and_how_sure() {
-        let said = correction(CorrectionKind::Rate, 0.8, (3, Share::from_fraction(0.6)));
+        let said = correction(CorrectionKind::Rate, 0.8, 3, Share::from_fraction(0.6));
         assert_eq!(
             said,
             "3 readings of the soil: its heads give 20 % less than the survey says. Confidence 60 %."
         );
-        let said = correction(CorrectionKind::Demand, 1.25, (1, Share::from_fraction(0.33)));
+        let said = correction(CorrectionKind::Demand, 1.25, 1, Share::from_fraction(0.33));
         assert!(said.starts_with("1 reading of the soil: its plants ask for 25 % more"), "{said}");
     }
 }

@@ -1,7 +1,7 @@
 //! What is due on controllers and sensors, in words.
 
-use crate::page::dates::Said;
-use crate::site::sensing::SensorStates;
+use crate::page::dates::DateFormat;
+use crate::site::snapshot::SiteSnapshot;
 use jiff::Timestamp;
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
@@ -21,7 +21,7 @@ pub(crate) const fn tick_of(task: ControllerTask) -> What {
 
 /// A task of a controller in words.
 pub(crate) fn controller_words(due: &ControllerDue, next: Option<Date>) -> String {
-    let day = |date: Date| date.said("%-d %b %Y");
+    let day = |date: Date| date.formatted("%-d %b %Y");
     let next = next.map_or(String::new(), |next| format!(" The next change is on {}.", day(next)));
     match (due.task, due.now, due.on) {
         (ControllerTask::Clock, true, Some(on)) => format!(
@@ -48,24 +48,25 @@ pub(crate) fn last_tick(ticks: &[TickRecord], what: What, about: i64) -> Option<
 pub(crate) fn controller_due(
     own: &ControllerRecord,
     ticks: &[TickRecord],
-    (tz, now): (&TimeZone, Timestamp),
+    tz: &TimeZone,
+    now: Timestamp,
 ) -> Vec<ControllerDue> {
     due(&own.controller.card, tz, now, |task| last_tick(ticks, tick_of(task), own.id).map(|t| t.at))
 }
 
 /// The next task of a sensor.
-pub(crate) fn next_due(states: &SensorStates, record: &SensorRecord) -> Option<upkeep::Due> {
-    let all = upkeep::due(&record.sensor.card, record.installed_on, &states.done(record.id));
+pub(crate) fn next_due(snapshot: &SiteSnapshot, record: &SensorRecord) -> Option<upkeep::Due> {
+    let all = upkeep::due(&record.sensor.card, record.installed_on, &snapshot.done(record.id));
     all.first().copied()
 }
 
 /// The next task of a sensor in words, and whether it is overdue.
-pub(crate) fn next_task(states: &SensorStates, record: &SensorRecord) -> (String, bool) {
-    match next_due(states, record) {
+pub(crate) fn next_task(snapshot: &SiteSnapshot, record: &SensorRecord) -> (String, bool) {
+    match next_due(snapshot, record) {
         None => ("nothing to do".into(), false),
-        Some(due) if due.overdue_days(states.today) >= 0 => {
-            (format!("{} since {}", due.task.label(), due.on.said("%-d %b")), true)
+        Some(due) if due.overdue_days(snapshot.today()) >= 0 => {
+            (format!("{} since {}", due.task.label(), due.on.formatted("%-d %b")), true)
         }
-        Some(due) => (format!("{} by {}", due.task.label(), due.on.said("%-d %b %Y")), false),
+        Some(due) => (format!("{} by {}", due.task.label(), due.on.formatted("%-d %b %Y")), false),
     }
 }

@@ -49,7 +49,7 @@ pub(crate) async fn guard(
     let changing = !matches!(*request.method(), Method::GET | Method::HEAD | Method::OPTIONS);
     let own_step = matches!(request.path(), "/sign-in" | "/sign-out" | "/first-owner");
     if changing {
-        crate::server::patience::bound(&mut request);
+        crate::server::body_timeout::bound(&mut request);
     }
     // The devices' interface answers for itself, with the methods of each of its addresses.
     let is_made_up = method_name(request.method()) == "other" && !request.path().starts_with("/api/");
@@ -65,7 +65,7 @@ pub(crate) async fn guard(
         let (request, _) = request.into_parts();
         ServiceResponse::from_err(PageError::Csrf, request).map_into_right_body()
     } else {
-        let response = crate::server::reader::for_a_reader(next.call(request)).await?;
+        let response = crate::server::request_locale::for_a_reader(next.call(request)).await?;
         let to_sign_in =
             response.headers().get("location").is_some_and(|location| location.as_bytes() == b"/sign-in");
         if changing && to_sign_in && !own_step {

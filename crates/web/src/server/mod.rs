@@ -2,6 +2,7 @@
 
 pub(crate) mod address;
 pub(crate) mod assets;
+pub(crate) mod body_timeout;
 pub(crate) mod cache;
 pub(crate) mod clock;
 pub(crate) mod digest;
@@ -15,11 +16,10 @@ pub mod mailer;
 pub(crate) mod metrics;
 pub(crate) mod moved;
 pub(crate) mod parallel;
-pub(crate) mod patience;
-pub(crate) mod reader;
+pub(crate) mod request_locale;
 pub(crate) mod session;
 pub(crate) mod settled;
-pub(crate) mod stand_ins;
+pub(crate) mod simulators;
 pub(crate) mod state;
 pub(crate) mod time_zones;
 pub(crate) mod trace;

@@ -3,7 +3,7 @@
 use crate::server::clock;
 use crate::server::digest::first_bytes;
 use crate::server::error::PageError;
-use crate::server::reader;
+use crate::server::request_locale;
 use crate::server::state::{AppState, with_store};
 use actix_session::{Session, SessionExt};
 use actix_web::dev::Payload;
@@ -206,7 +206,7 @@ async fn ask(
     let asked = with_store(&state, move |store| store.asked(&hashed, site_id)).await?;
     let Some(asked) = asked else { return Err(PageError::SignIn) };
     state.heard_clock(asked.clock_ahead);
-    reader::answer_in(asked.user.habit);
+    request_locale::answer_in(asked.user.habit);
     let now = clock::now(asked.clock_ahead);
     let who = SignedIn {
         user: asked.user,
@@ -298,7 +298,7 @@ impl Fields {
 
     /// A typed day; without a year it is the nearest to today.
     pub fn date(&self, name: &str, today: Date) -> Read<Date> {
-        typed::date(self.get(name), today, reader::habit())
+        typed::date(self.get(name), today, request_locale::habit())
     }
 
     pub fn get(&self, name: &str) -> &str {

@@ -25,7 +25,7 @@ pub(crate) struct Moment {
 /// The day that an address asks for, if it asks for one; as typed into a field of the page or written by a link.
 pub(crate) fn asked_day(text: Option<&str>, today: Date) -> Result<Option<Date>, PageError> {
     let Some(text) = text.filter(|text| !text.is_empty()) else { return Ok(None) };
-    let read = upland_formats::typed::date(text, today, crate::server::reader::habit());
+    let read = upland_formats::typed::date(text, today, crate::server::request_locale::habit());
     read.map(Some).map_err(|refusal| PageError::BadRequest(refusal.to_string()))
 }
 
@@ -41,7 +41,8 @@ impl Moment {
         asked: Option<Date>,
         now: Timestamp,
         tz: &TimeZone,
-        (last_recorded, last_reading): (Option<Date>, Option<Timestamp>),
+        last_recorded: Option<Date>,
+        last_reading: Option<Timestamp>,
     ) -> Self {
         let today = now.to_zoned(tz.clone()).date();
         let speaks = last_reading.is_some_and(|at| at + STALE >= now);
@@ -66,7 +67,7 @@ mod tests {
     fn choose(asked: Option<Date>, now: &str, last: Option<Date>, reading: Option<&str>) -> Moment {
         let tz = TimeZone::get("Etc/GMT+2").unwrap();
         let reading = reading.map(|at| at.parse().unwrap());
-        Moment::choose(asked, now.parse().unwrap(), &tz, (last, reading))
+        Moment::choose(asked, now.parse().unwrap(), &tz, last, reading)
     }
 
     #[test]

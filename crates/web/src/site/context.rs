@@ -1,13 +1,13 @@
 //! The one way in: who asks, about which site, with its facts at one revision and the application's clock.
 
 use crate::server::error::PageError;
-use crate::server::reader::{asked, off_loop};
+use crate::server::request_locale::{asked, off_loop};
 use crate::server::session::{Asking, SignedIn};
 use crate::server::state::AppState;
 use crate::site::clock::Moment;
-use crate::site::facts::SiteFacts;
-use crate::site::sensing::SensorStates;
-use crate::site::workbench::Workbench;
+use crate::site::controller_snapshot::ControllerSnapshot;
+use crate::site::records::SiteRecords;
+use crate::site::snapshot::SiteSnapshot;
 use actix_web::dev::Payload;
 use actix_web::{FromRequest, HttpRequest, web};
 use jiff::Timestamp;
@@ -15,8 +15,6 @@ use jiff::civil::Date;
 use std::future::Future;
 use std::pin::Pin;
 use std::sync::Arc;
-use upland_core::account::whole::{SiteAccount, Way};
-use upland_core::advice::tonight::{Tonight, account_of, evening_of, tonight};
 use upland_store::accounts::{Role, SiteStamp};
 use upland_store::scope::SiteKey;
 use upland_store::settings::SettingsRecord;
@@ -26,7 +24,7 @@ use upland_store::{Change, Snapshot, StoreError};
 pub(crate) struct AtSite {
     pub state: web::Data<AppState>,
     pub who: SignedIn,
-    pub facts: Arc<SiteFacts>,
+    pub records: Arc<SiteRecords>,
     stamp: SiteStamp,
 }
 
@@ -67,11 +65,11 @@ impl FromRequest for EditorAt {
 impl AtSite {
     async fn open(state: web::Data<AppState>, who: SignedIn, stamp: SiteStamp) -> Result<Self, PageError> {
         let (shared, stamp) = (state.clone(), state.settled.of(stamp));
-        let facts = match SiteFacts::known(&state, stamp) {
-            Some(facts) => facts,
-            None => asked(move || SiteFacts::load(&shared, stamp)).await?,
+        let records = match SiteRecords::known(&state, stamp) {
+            Some(records) => records,
+            None => asked(move || SiteRecords::load(&shared, stamp)).await?,
         };
-        Ok(Self { state, who, facts, stamp })
+        Ok(Self { state, who, records, stamp })
     }
 
     /// The same with the facts as they stand after somebody else's write.
@@ -88,12 +86,12 @@ impl AtSite {
 
     /// What the page is about.
     pub fn moment(&self, asked: Option<Date>) -> Moment {
-        self.facts.moment(asked, self.now(), self.stamp.last_reading)
+        self.records.moment(asked, self.now(), self.stamp.last_reading)
     }
 
     /// The day on the clock at the site.
     pub fn today(&self) -> Date {
-        self.now().to_zoned(self.facts.tz.clone()).date()
+        self.now().to_zoned(self.records.tz.clone()).date()
     }
 
     /// The site, for questions about it.
@@ -109,7 +107,7 @@ impl AtSite {
     /// Names the facts, as a key of what is computed from them whatever the time.
     pub fn facts_key(&self) -> String {
         let (id, readings) = (self.stamp.id, self.stamp.readings);
-        format!("site {id} revision {} readings {readings}", self.facts.site.revision)
+        format!("site {id} revision {} readings {readings}", self.records.site.revision)
     }
 
     /// Names the facts and the moment, as a key of what is computed from them.
@@ -137,8 +135,11 @@ impl AtSite {
     }
 
     /// Versions of a controller's settings, newest first.
-    pub async fn settings_history(&self, bench: &Workbench) -> Result<Arc<Vec<SettingsRecord>>, PageError> {
-        let id = bench.site_controller()?.record.id;
+    pub async fn settings_history(
+        &self,
+        snapshot: &ControllerSnapshot,
+    ) -> Result<Arc<Vec<SettingsRecord>>, PageError> {
+        let id = snapshot.site_controller()?.record.id;
         self.more(&format!("controller {id}"), 40, move |snapshot| snapshot.settings_history(id)).await
     }
 
@@ -159,7 +160,7 @@ impl AtSite {
         kilobytes: usize,
         compute: impl FnOnce(&AppState) -> Result<T, PageError> + Send + 'static,
     ) -> Result<Arc<T>, PageError> {
-        once(&self.state, worded(&key), move |_| kilobytes, compute).await
+        once(&self.state, key_for_reader(&key), move |_| kilobytes, compute).await
     }
 
     /// The same for what holds no words: once whoever reads it.
@@ -172,87 +173,36 @@ impl AtSite {
         once(&self.state, key, move |_| kilobytes, compute).await
     }
 
-    /// A controller of the site with everything its pages are computed from.
-    pub async fn workbench(&self, number: u8) -> Result<Arc<Workbench>, PageError> {
-        let (moment, facts, stamp) = (self.moment(None), Arc::clone(&self.facts), self.stamp);
-        let key = format!("{} controller {number}", self.key(moment));
-        let size = 20 + 2 * facts.zones.len();
-        self.once_for_all(key, size, move |state| Workbench::open(state, &facts, (stamp, moment), number))
-            .await
+    /// A controller of the site now, with everything its pages are computed from.
+    pub async fn controller_snapshot(&self, number: u8) -> Result<Arc<ControllerSnapshot>, PageError> {
+        let site = self.snapshot(None).await?;
+        let key = format!("{} controller {number}", self.key(site.moment));
+        let size = 20 + 2 * self.records.zones.len();
+        self.once_for_all(key, size, move |_| ControllerSnapshot::of_site(&site, number)).await
     }
 
-    /// The site's account up to the evening of a date, or now.
-    pub async fn at_work(&self, asked: Option<Date>) -> Result<Arc<SiteAtWork>, PageError> {
-        let (moment, states) = (self.moment(asked), self.sensor_states(asked).await?);
-        let kilobytes = 50 + 160 * self.facts.zones.len();
-        // The account counts whole hours, so that it serves every minute of one.
-        let hour = evening_of(&states.facts, moment.date, moment.at).as_second().div_euclid(3600);
-        let ended = moment.record_ended.is_some();
-        let key = format!(
-            "{} account of {} until hour {hour}, record ended {ended}",
-            self.facts_key(),
-            moment.date
-        );
-        self.once_for_all(key, kilobytes, move |_| Ok(SiteAtWork::of(states, moment))).await
+    /// The site at a moment: now, or the evening of a day that was asked for.
+    pub async fn snapshot(&self, asked: Option<Date>) -> Result<Arc<SiteSnapshot>, PageError> {
+        let (moment, records, stamp) = (self.moment(asked), Arc::clone(&self.records), self.stamp);
+        let build = move |state: &AppState| Ok(SiteSnapshot::build(state, records, stamp, moment)?);
+        once(&self.state, self.key(moment), SiteSnapshot::kilobytes, build).await
     }
 
-    /// The site's sensors with what they say, on the evening of a date or now.
-    pub async fn sensor_states(&self, asked: Option<Date>) -> Result<Arc<SensorStates>, PageError> {
-        let (moment, facts, stamp) = (self.moment(asked), Arc::clone(&self.facts), self.stamp);
-        let build = move |state: &AppState| Ok(SensorStates::build(state, facts, (stamp, moment))?);
-        once(&self.state, self.key(moment), SensorStates::kilobytes, build).await
-    }
-}
-
-/// A site at a moment: its sensors, every fact of its account, and the account up to the evening.
-pub(crate) struct SiteAtWork {
-    pub states: Arc<SensorStates>,
-    pub account: SiteAccount,
-    pub moment: Moment,
-}
-
-impl SiteAtWork {
-    /// Counts the water of a site up to the evening of a moment.
-    pub fn of(states: Arc<SensorStates>, moment: Moment) -> Self {
-        let account = account_of(&states.facts, Way::Best, moment.date, moment.at);
-        Self { states, account, moment }
-    }
-
-    /// The night of a controller: what it will do, what its zones need, and whether the one is right for the other.
-    pub fn night(&self, number: u8) -> Tonight {
-        tonight(&self.states.facts, &self.account, number, self.moment.date)
-    }
-}
-
-/// A site as it stands now, for work that no page waits for.
-pub(crate) struct SiteNow {
-    pub states: Arc<SensorStates>,
-    pub moment: Moment,
-    pub stamp: SiteStamp,
-    /// The application's time, to the minute.
-    pub now: Timestamp,
-}
-
-impl SiteNow {
-    /// Opens a site; `None` when it is not there.
-    pub fn open(state: &AppState, site: SiteKey) -> Result<Option<Self>, PageError> {
-        let found = state.store.read(|snapshot| Ok((snapshot.stamp(site)?, snapshot.clock_ahead()?)))?;
-        let (Some(stamp), ahead) = found else { return Ok(None) };
-        let now = crate::server::clock::now(ahead);
-        let facts = match SiteFacts::load(state, stamp) {
-            Err(PageError::NotFound) => return Ok(None),
-            read => read?,
-        };
-        let moment = facts.moment(None, now, stamp.last_reading);
-        let stamp = SiteStamp { revision: facts.site.revision, ..stamp };
-        let states = Arc::new(SensorStates::build(state, facts, (stamp, moment))?);
-        Ok(Some(Self { states, moment, stamp, now }))
+    /// The same with its account computed, which is not the event loop's work.
+    pub async fn snapshot_with_account(&self, asked: Option<Date>) -> Result<Arc<SiteSnapshot>, PageError> {
+        let site = self.snapshot(asked).await?;
+        let shared = Arc::clone(&site);
+        off_loop(move || {
+            shared.account();
+        })
+        .await?;
+        Ok(site)
     }
 }
 
 /// The key of something with words in it.
-fn worded(key: &str) -> String {
-    format!("{key} as {:?}", crate::server::reader::habit())
+fn key_for_reader(key: &str) -> String {
+    format!("{key} as {:?}", crate::server::request_locale::habit())
 }
 
 /// Computes something off the event loop, once for a key that names what it follows from.
@@ -312,7 +262,8 @@ impl AllSites {
         kilobytes: usize,
         compute: impl FnOnce(&AppState) -> Result<T, PageError> + Send + 'static,
     ) -> Result<Arc<T>, PageError> {
-        once(&self.state, worded(&format!("{asked} of {}", self.key)), move |_| kilobytes, compute).await
+        once(&self.state, key_for_reader(&format!("{asked} of {}", self.key)), move |_| kilobytes, compute)
+            .await
     }
 }
 
@@ -320,7 +271,7 @@ impl AllSites {
 pub(crate) async fn of_calendar(
     state: &web::Data<AppState>,
     hash: Vec<u8>,
-) -> Result<(Workbench, Timestamp), PageError> {
+) -> Result<(ControllerSnapshot, Timestamp), PageError> {
     let state = state.clone();
     off_loop(move || {
         let found = state.store.read(|snapshot| {
@@ -330,9 +281,10 @@ pub(crate) async fn of_calendar(
         })?;
         let (stamp, number, ahead) = found.ok_or(PageError::NotFound)?;
         let now = crate::server::clock::now(ahead?);
-        let facts = SiteFacts::load(&state, stamp)?;
-        let moment = facts.moment(None, now, stamp.last_reading);
-        Ok((Workbench::open(&state, &facts, (stamp, moment), number)?, now))
+        let records = SiteRecords::load(&state, stamp)?;
+        let moment = records.moment(None, now, stamp.last_reading);
+        let site = SiteSnapshot::build(&state, records, stamp, moment)?;
+        Ok((ControllerSnapshot::of_site(&site, number)?, now))
     })
     .await?
 }

@@ -3,8 +3,10 @@
 pub(crate) mod climate;
 pub(crate) mod clock;
 pub(crate) mod context;
-pub(crate) mod facts;
+pub(crate) mod controller_snapshot;
 pub(crate) mod library;
+pub(crate) mod noted;
+pub(crate) mod records;
 pub(crate) mod sensing;
+pub(crate) mod snapshot;
 pub(crate) mod visits;
-pub(crate) mod workbench;

@@ -2,7 +2,7 @@
 
 use jiff::Timestamp;
 use jiff::civil::Date;
-use upland_core::account::whole::Facts;
+use upland_core::account::site_account::AccountInputs;
 use upland_core::tuning::{Clash, Said, Visit, controllers_together, sensors_together, zones_together};
 use upland_formats::visit_file::Entry;
 use upland_store::visits::EntryRecord;
@@ -19,7 +19,7 @@ pub(crate) struct Together {
 }
 
 /// Brings the entries of a visit together; those taken back do not count.
-pub(crate) fn together(entries: &[&EntryRecord], facts: &Facts) -> Together {
+pub(crate) fn together(entries: &[&EntryRecord], facts: &AccountInputs) -> Together {
     let (mut zones, mut controllers, mut sensors) = (Vec::new(), Vec::new(), Vec::new());
     let mut visit = Visit::default();
     let (mut stray, mut clocks) = (Vec::new(), Vec::new());
@@ -56,6 +56,6 @@ pub(crate) fn together(entries: &[&EntryRecord], facts: &Facts) -> Together {
 }
 
 /// The instant at which a visit is judged: its last entry, else noon of its day on the clock of the site.
-pub(crate) fn judged_at(visit: &Visit, on: Date, facts: &Facts) -> Timestamp {
+pub(crate) fn judged_at(visit: &Visit, on: Date, facts: &AccountInputs) -> Timestamp {
     if visit.at > Timestamp::UNIX_EPOCH { visit.at } else { upland_core::quantity::time::noon(on, &facts.tz) }
 }

@@ -102,7 +102,7 @@ pub(super) fn work(state: &AppState, task: Task, of: i64) -> Result<Option<Strin
                     format!("{} of {} days are other than they were", gathered.changed, gathered.days)
                 })
             }),
-        Task::Import => weather::take_in(state, of),
+        Task::Import => weather::import_accepted(state, of),
         Task::Fetch => weather::fetch(state, of),
         Task::Round => return round_of(state, of),
         Task::Mail => return round::mail(state, of).map_err(|error| error.to_string()),

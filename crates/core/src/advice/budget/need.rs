@@ -1,8 +1,8 @@
 //! What a zone needs month by month: its curve times normal reference ET, less the rain that counts.
 
 use crate::account::nights::free_nights;
+use crate::account::site_account::end_of;
 use crate::account::sky::SkyHours;
-use crate::account::whole::end_of;
 use crate::account::zone::{ZoneFacts, account};
 use crate::installation::{Installation, WiredZone};
 use crate::quantity::month::{ByMonth, Month};

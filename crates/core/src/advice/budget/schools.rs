@@ -5,9 +5,9 @@ use super::{Base, Budget, at_full, week};
 use crate::account::evidence::{Evidence, Watering, joined};
 use crate::account::nights::{ZoneNight, free_nights};
 use crate::account::season::{SeasonSum, sum};
+use crate::account::site_account::end_of;
 use crate::account::sky::SkyHours;
 use crate::account::sky::et0_of;
-use crate::account::whole::end_of;
 use crate::account::zone::{AccountDay, ZoneFacts, account};
 use crate::controller::schedule::expand;
 use crate::installation::WiredZone;
@@ -74,16 +74,11 @@ pub struct SchoolResult {
 
 /// Runs every strategy over recorded days, both ends included.
 #[must_use]
-pub fn schools(
-    base: &Base,
-    budget: &Budget,
-    climate: &Climate,
-    (from, to): (Date, Date),
-) -> Vec<SchoolResult> {
+pub fn schools(base: &Base, budget: &Budget, climate: &Climate, from: Date, to: Date) -> Vec<SchoolResult> {
     let there = base.installation;
     let sky = SkyHours::of(climate, there.longitude_deg, &there.tz, from, end_of(to, &there.tz));
     let full = runs_at_full(base, from, to);
-    School::ALL.iter().map(|school| run(*school, base, budget, climate, ((from, to), &sky), &full)).collect()
+    School::ALL.iter().map(|school| run(*school, base, budget, climate, (from, to), &sky, &full)).collect()
 }
 
 /// A run of a zone at 100 %.
@@ -115,7 +110,8 @@ fn percents(
     base: &Base,
     budget: &Budget,
     climate: &Climate,
-    (from, to): (Date, Date),
+    from: Date,
+    to: Date,
 ) -> Percents {
     let peak_et0 = climate.monthly_expected_et0(from.year()).iter().map(|e| e.mm()).fold(0.0, f64::max);
     let mut weekly: Vec<f64> = Vec::new();
@@ -182,10 +178,12 @@ fn run(
     base: &Base,
     budget: &Budget,
     climate: &Climate,
-    (span, sky): ((Date, Date), &SkyHours),
+    span: (Date, Date),
+    sky: &SkyHours,
     full: &[Vec<FullRun>],
 ) -> SchoolResult {
-    let percents = (school != School::DailyBalance).then(|| percents(school, base, budget, climate, span));
+    let percents =
+        (school != School::DailyBalance).then(|| percents(school, base, budget, climate, span.0, span.1));
     let mut zones = Vec::new();
     let mut litres = None;
     for (place, full) in full.iter().enumerate() {

@@ -65,7 +65,7 @@ pub(super) fn smooth(base: &Base, months: &mut ByMonth<MonthFound>) {
         let mut changed = false;
         for month in Month::ALL {
             for slot in 0..base.slots.len() {
-                let Some(better) = better(base, months, &curve, month, (slot, &choices)) else { continue };
+                let Some(better) = better(base, months, &curve, month, slot, &choices) else { continue };
                 if let Some(percent) = months.of_mut(month).found.percents.get_mut(slot) {
                     *percent = Some(better);
                     changed = true;
@@ -84,7 +84,8 @@ fn better(
     months: &ByMonth<MonthFound>,
     curve: &Curve,
     month: Month,
-    (slot, choices): (usize, &[Percentage]),
+    slot: usize,
+    choices: &[Percentage],
 ) -> Option<Percentage> {
     let found = months.of(month);
     let now = found.found.percents.get(slot).copied().flatten()?;

@@ -315,7 +315,7 @@ fn schools_differ_in_water_as_they_should() {
     let climate = climate(&[(10, 40.0)]);
     let needs = needs(&installation, &climate, RainRule::LeftToHold, YEAR);
     let budget = budget(&base, &needs, RainRule::LeftToHold);
-    let all = schools(&base, &budget, &climate, (date(2026, 6, 5), date(2026, 7, 14)));
+    let all = schools(&base, &budget, &climate, date(2026, 6, 5), date(2026, 7, 14));
     let of = |school| all.iter().find(|r| r.school == school).unwrap();
     assert_eq!(all.len(), 5);
     let water = |school| of(school).zones.iter().map(|(_, s)| s.applied.mm()).sum::<f64>();

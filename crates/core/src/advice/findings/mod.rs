@@ -405,7 +405,7 @@ impl Finding {
 }
 
 /// Runs of the weeks looked at, with what the checks share.
-struct Look<'a> {
+struct CheckedRuns<'a> {
     installation: &'a Installation,
     settings: &'a Settings,
     from: Date,
@@ -414,7 +414,7 @@ struct Look<'a> {
     runs: Vec<ScheduledRun>,
 }
 
-impl Look<'_> {
+impl CheckedRuns<'_> {
     fn to(&self) -> Date {
         last_day(self.from, self.weeks)
     }
@@ -447,7 +447,7 @@ fn look(installation: &Installation, settings: &Settings, from: Date, weeks: u16
     let mut runs = expand(settings, &installation.card, &installation.tz, from, last_day(from, weeks));
     let lights: Vec<u16> = settings.stations.iter().filter(|(_, s)| s.lighting).map(|(n, _)| *n).collect();
     runs.retain(|run| !lights.contains(&run.station));
-    let look = Look { installation, settings, from, weeks, runs };
+    let look = CheckedRuns { installation, settings, from, weeks, runs };
     let mut findings = Vec::new();
     stations::find(&look, &mut findings);
     water::find(&look, &mut findings);

@@ -1,6 +1,6 @@
 //! Whether each zone gets what it needs over the coming weeks: drowned, short, or never run, and why.
 
-use super::{Finding, FindingKind, FindingPlace, Look, NeverBecause, Severity};
+use super::{CheckedRuns, Finding, FindingKind, FindingPlace, NeverBecause, Severity};
 use crate::controller::schedule::{Days, Program, runs_on};
 use crate::installation::{NEED_SHARES, given};
 use crate::quantity::ratio::{Percentage, Share};
@@ -8,7 +8,7 @@ use crate::quantity::time::{Hours, instant};
 use jiff::civil::Date;
 use jiff::{Timestamp, ToSpan};
 
-pub(super) fn find(look: &Look<'_>, findings: &mut Vec<Finding>) {
+pub(super) fn find(look: &CheckedRuns<'_>, findings: &mut Vec<Finding>) {
     shares(look, findings);
     never(look, findings);
     omitted(look, findings);
@@ -16,7 +16,7 @@ pub(super) fn find(look: &Look<'_>, findings: &mut Vec<Finding>) {
 
 /// Zones whose share of their need over the weeks lies outside the bounds. What a zone does not get because the controller
 /// rests is not the schedule's fault.
-fn shares(look: &Look<'_>, findings: &mut Vec<Finding>) {
+fn shares(look: &CheckedRuns<'_>, findings: &mut Vec<Finding>) {
     let days = i64::from(look.weeks) * 7;
     let mut dates = (0..days).filter_map(|k| look.from.checked_add(k.days()).ok());
     if dates.any(|date| look.settings.rests(date)) {
@@ -47,7 +47,7 @@ fn shares(look: &Look<'_>, findings: &mut Vec<Finding>) {
 }
 
 /// Zones with a run time that never runs in the weeks, with the first cause that keeps it.
-fn never(look: &Look<'_>, findings: &mut Vec<Finding>) {
+fn never(look: &CheckedRuns<'_>, findings: &mut Vec<Finding>) {
     for zone in &look.installation.zones {
         let station = zone.zone.number;
         if look.runs.iter().any(|r| r.station == station) {
@@ -66,7 +66,7 @@ fn never(look: &Look<'_>, findings: &mut Vec<Finding>) {
 
 /// Why a program runs nothing in the weeks; `None` when only a rest of the controller or a rounding keeps it, which are said
 /// elsewhere.
-fn because(look: &Look<'_>, index: usize, program: &Program) -> Option<NeverBecause> {
+fn because(look: &CheckedRuns<'_>, index: usize, program: &Program) -> Option<NeverBecause> {
     if !program.active {
         return Some(NeverBecause::Off);
     }
@@ -96,7 +96,7 @@ fn because(look: &Look<'_>, index: usize, program: &Program) -> Option<NeverBeca
 }
 
 /// Runs that begin before omit times and last into them.
-fn omitted(look: &Look<'_>, findings: &mut Vec<Finding>) {
+fn omitted(look: &CheckedRuns<'_>, findings: &mut Vec<Finding>) {
     let Some(hours) = look.settings.omit_hours else { return };
     let tz = &look.installation.tz;
     // The first begin of the omitted hours at or after an instant.

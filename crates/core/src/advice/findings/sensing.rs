@@ -1,12 +1,12 @@
 //! Whether sensors, zones and settings belong together.
 
-use super::{Finding, FindingKind, FindingPlace, Look, Severity};
+use super::{CheckedRuns, Finding, FindingKind, FindingPlace, Severity};
 use crate::sensors::mapping::{Why, tie};
 use crate::sensors::state::cycle_window_needed_min;
 use crate::sensors::wiring::assign;
 use crate::sensors::{Sense, Sensor};
 
-pub(super) fn find(look: &Look<'_>, findings: &mut Vec<Finding>) {
+pub(super) fn find(look: &CheckedRuns<'_>, findings: &mut Vec<Finding>) {
     let (installation, settings) = (look.installation, look.settings);
     let sensors = &installation.sensors;
     let cards: Vec<_> = sensors.iter().map(|s| &s.card).collect();
@@ -53,7 +53,7 @@ pub(super) fn find(look: &Look<'_>, findings: &mut Vec<Finding>) {
 }
 
 /// Whether every contact of the controller may hold a station: only then does ignoring them make no sense.
-fn all_hold(sensors: &[Sensor], station: u16, look: &Look<'_>) -> bool {
+fn all_hold(sensors: &[Sensor], station: u16, look: &CheckedRuns<'_>) -> bool {
     look.installation.zone(station).is_some_and(|zone| {
         sensors
             .iter()
@@ -63,7 +63,7 @@ fn all_hold(sensors: &[Sensor], station: u16, look: &Look<'_>) -> bool {
 }
 
 /// A cycle window that the schedule has outgrown.
-fn window(look: &Look<'_>, sensor: &Sensor, findings: &mut Vec<Finding>) {
+fn window(look: &CheckedRuns<'_>, sensor: &Sensor, findings: &mut Vec<Finding>) {
     if !sensor.card.senses(Sense::SoilMoisture) {
         return;
     }

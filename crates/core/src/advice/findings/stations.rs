@@ -1,9 +1,9 @@
 //! Whether card, stations and zones belong together.
 
-use super::{Finding, FindingKind, FindingPlace, Look, Severity};
+use super::{CheckedRuns, Finding, FindingKind, FindingPlace, Severity};
 
 // Long: one check after another.
-pub(super) fn find(look: &Look<'_>, findings: &mut Vec<Finding>) {
+pub(super) fn find(look: &CheckedRuns<'_>, findings: &mut Vec<Finding>) {
     let (installation, settings) = (look.installation, look.settings);
     let card = &installation.card;
     for fault in settings.check(card) {

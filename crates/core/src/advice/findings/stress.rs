@@ -1,7 +1,7 @@
 //! Whether the rhythm of the waterings suits each root zone: days below the refill point between them, and water that
 //! drains because a dose is more than the soil can hold. Both happen though the amount of a week is right.
 
-use super::{Finding, FindingKind, FindingPlace, Look, Severity};
+use super::{CheckedRuns, Finding, FindingKind, FindingPlace, Severity};
 use crate::installation::{NEED_SHARES, WiredZone};
 use crate::quantity::ratio::Share;
 use crate::quantity::units::{Millimetres, Minutes};
@@ -31,7 +31,7 @@ struct Course {
 
 impl Course {
     /// Day by day as the balance has it: a night's watering comes before the day's demand (FAO-56 eq. 82 to 88).
-    fn new(zone: &WiredZone, look: &Look<'_>) -> Self {
+    fn new(zone: &WiredZone, look: &CheckedRuns<'_>) -> Self {
         let station = zone.zone.number;
         let mut runs = look.runs.iter().filter(|r| r.station == station).peekable();
         let mut depletion = before(zone, look);
@@ -92,7 +92,7 @@ impl Course {
 
 /// What is missing on the evening before the first day: as if the last watering had filled the root zone, one of the
 /// longest waits of these weeks before the first.
-fn before(zone: &WiredZone, look: &Look<'_>) -> Millimetres {
+fn before(zone: &WiredZone, look: &CheckedRuns<'_>) -> Millimetres {
     let mut dates: Vec<Date> =
         look.runs.iter().filter(|r| r.station == zone.zone.number).map(|r| r.date).collect();
     dates.dedup();
@@ -110,7 +110,7 @@ fn days(from: Date, to: Date) -> impl Iterator<Item = Date> {
     from.series(1.day()).take_while(move |date| *date <= to)
 }
 
-pub(super) fn find(look: &Look<'_>, findings: &mut Vec<Finding>) {
+pub(super) fn find(look: &CheckedRuns<'_>, findings: &mut Vec<Finding>) {
     if days(look.from, look.to()).any(|date| look.settings.rests(date)) {
         return;
     }

@@ -1,6 +1,6 @@
 //! Whether the controller runs when it may: queueing, window, law, clock changes, sunrise.
 
-use super::{Cost, Finding, FindingKind, FindingPlace, Look, Severity};
+use super::{CheckedRuns, Cost, Finding, FindingKind, FindingPlace, Severity};
 use crate::controller::breaches::WeekDays;
 use crate::controller::ordinance::{Forbidden, Subject, Why, shared};
 use crate::controller::schedule::{Days, Percentages, ScheduledRun, expand};
@@ -19,7 +19,7 @@ const SHORTEST_WAIT: Seconds = Seconds::from_min(1);
 /// Days of a month that are looked at for sunrise.
 const SUNRISE_DAYS: i32 = 14;
 
-pub(super) fn find(look: &Look<'_>, findings: &mut Vec<Finding>) {
+pub(super) fn find(look: &CheckedRuns<'_>, findings: &mut Vec<Finding>) {
     queues(look, findings);
     outside_window(look, findings);
     law(look, findings);
@@ -28,7 +28,7 @@ pub(super) fn find(look: &Look<'_>, findings: &mut Vec<Finding>) {
     past_sunrise(look, findings);
 }
 
-fn queues(look: &Look<'_>, findings: &mut Vec<Finding>) {
+fn queues(look: &CheckedRuns<'_>, findings: &mut Vec<Finding>) {
     let mut told: BTreeMap<(usize, usize), Finding> = BTreeMap::new();
     let mut dates: BTreeMap<(usize, usize), BTreeSet<Date>> = BTreeMap::new();
     let mut running: Option<&ScheduledRun> = None;
@@ -67,7 +67,7 @@ fn queues(look: &Look<'_>, findings: &mut Vec<Finding>) {
     }
 }
 
-fn outside_window(look: &Look<'_>, findings: &mut Vec<Finding>) {
+fn outside_window(look: &CheckedRuns<'_>, findings: &mut Vec<Finding>) {
     // Zones with the same windows in the same nights share their spans.
     type Opened = (Vec<(Date, Windows)>, Vec<(Timestamp, Timestamp)>);
     let mut known: Vec<Opened> = Vec::new();
@@ -104,7 +104,7 @@ fn outside_window(look: &Look<'_>, findings: &mut Vec<Finding>) {
 
 /// Forbidden spans by whom they bind, so that hundreds of runs share a few lists.
 struct Spans<'a> {
-    look: &'a Look<'a>,
+    look: &'a CheckedRuns<'a>,
     lists: BTreeMap<Subject, Vec<Forbidden>>,
 }
 
@@ -120,7 +120,7 @@ impl Spans<'_> {
     }
 }
 
-fn law(look: &Look<'_>, findings: &mut Vec<Finding>) {
+fn law(look: &CheckedRuns<'_>, findings: &mut Vec<Finding>) {
     let law = &look.installation.law;
     if law.applied.is_empty() {
         return;
@@ -160,7 +160,7 @@ fn law(look: &Look<'_>, findings: &mut Vec<Finding>) {
 }
 
 /// Stations that run longer on a date than an ordinance allows.
-fn minutes_a_date(look: &Look<'_>, name: &impl Fn(usize) -> String, findings: &mut Vec<Finding>) {
+fn minutes_a_date(look: &CheckedRuns<'_>, name: &impl Fn(usize) -> String, findings: &mut Vec<Finding>) {
     let mut minutes: BTreeMap<(u16, Date), Seconds> = BTreeMap::new();
     for run in &look.runs {
         let date = run.start.to_zoned(look.installation.tz.clone()).date();
@@ -188,7 +188,7 @@ fn minutes_a_date(look: &Look<'_>, name: &impl Fn(usize) -> String, findings: &m
 
 /// Stations that run on more days of a week than an ordinance allows on the day that is one too many: of each program
 /// the worst week.
-fn weekly_counts(look: &Look<'_>, name: &impl Fn(usize) -> String, findings: &mut Vec<Finding>) {
+fn weekly_counts(look: &CheckedRuns<'_>, name: &impl Fn(usize) -> String, findings: &mut Vec<Finding>) {
     let law = &look.installation.law;
     let mut days: BTreeMap<u16, BTreeSet<Date>> = BTreeMap::new();
     let mut programs: BTreeMap<u16, usize> = BTreeMap::new();
@@ -224,7 +224,7 @@ fn weekly_counts(look: &Look<'_>, name: &impl Fn(usize) -> String, findings: &mu
     }
 }
 
-fn odd_pairs(look: &Look<'_>, findings: &mut Vec<Finding>) {
+fn odd_pairs(look: &CheckedRuns<'_>, findings: &mut Vec<Finding>) {
     for (index, program) in look.settings.programs.iter().enumerate() {
         if !program.active || program.days != Days::Odd {
             continue;
@@ -243,7 +243,7 @@ fn odd_pairs(look: &Look<'_>, findings: &mut Vec<Finding>) {
     }
 }
 
-fn clock_changes(look: &Look<'_>, findings: &mut Vec<Finding>) {
+fn clock_changes(look: &CheckedRuns<'_>, findings: &mut Vec<Finding>) {
     let tz = &look.installation.tz;
     let begin = midnight(look.from, tz);
     // Both changes of the coming year.
@@ -276,7 +276,7 @@ fn clock_changes(look: &Look<'_>, findings: &mut Vec<Finding>) {
 
 /// The month in which the night is at its tightest: the highest percentage where each month has
 /// its own, else the highest demand.
-pub(super) fn peak_month(look: &Look<'_>) -> Month {
+pub(super) fn peak_month(look: &CheckedRuns<'_>) -> Month {
     let key = |month: Month| match &look.settings.percentages {
         Percentages::Month(values) => *values.of(month),
         _ => Percentage::ZERO,
@@ -293,7 +293,7 @@ pub(super) fn week_of(month: Month, from: Date) -> Option<Date> {
     Date::new(year, month.number(), 8).ok()
 }
 
-fn past_sunrise(look: &Look<'_>, findings: &mut Vec<Finding>) {
+fn past_sunrise(look: &CheckedRuns<'_>, findings: &mut Vec<Finding>) {
     let installation = look.installation;
     let month = peak_month(look);
     let Some(first) = week_of(month, look.from) else { return };

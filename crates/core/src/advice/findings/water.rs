@@ -1,6 +1,6 @@
 //! Whether the water goes where it should: repeated starts, ghosts, runoff, supply, rounding.
 
-use super::{Cost, Finding, FindingKind, FindingPlace, Look, Severity};
+use super::{CheckedRuns, Cost, Finding, FindingKind, FindingPlace, Severity};
 use crate::controller::schedule::{Days, Percentages, ScheduledRun, StationSetting, VALVE_MA};
 use crate::ground::application::DEEP_WATERING_MM;
 use crate::installation::WiredZone;
@@ -18,7 +18,7 @@ const LIMIT_TOLERANCE: Seconds = Seconds::from_s(59);
 /// Minutes up to this much over the need are still taken as meant for it (our stated default).
 const GENEROUS: f64 = 1.25;
 
-pub(super) fn find(look: &Look<'_>, findings: &mut Vec<Finding>) {
+pub(super) fn find(look: &CheckedRuns<'_>, findings: &mut Vec<Finding>) {
     repeated_starts(look, findings);
     hidden_programs(look, findings);
     rounding(look, findings);
@@ -39,7 +39,7 @@ fn need_of_a_night(zone: &WiredZone, weeks: u16, nights: u32, days: Days) -> Sec
     Seconds::of(need.max(zone.minutes_for(Millimetres::from_mm(deep)) + Minutes::from_min(1.0)), f64::floor)
 }
 
-fn repeated_starts(look: &Look<'_>, findings: &mut Vec<Finding>) {
+fn repeated_starts(look: &CheckedRuns<'_>, findings: &mut Vec<Finding>) {
     for (index, program) in look.settings.programs.iter().enumerate() {
         let starts = program.starts.len();
         if !program.active || starts < 2 || program.repeat.is_some() {
@@ -91,7 +91,7 @@ fn repeated_starts(look: &Look<'_>, findings: &mut Vec<Finding>) {
     }
 }
 
-fn hidden_programs(look: &Look<'_>, findings: &mut Vec<Finding>) {
+fn hidden_programs(look: &CheckedRuns<'_>, findings: &mut Vec<Finding>) {
     let mut watered: HashMap<(usize, u16), Seconds> = HashMap::new();
     for run in &look.runs {
         let sum = watered.entry((run.program, run.station)).or_default();
@@ -118,7 +118,7 @@ fn hidden_programs(look: &Look<'_>, findings: &mut Vec<Finding>) {
     }
 }
 
-fn rounding(look: &Look<'_>, findings: &mut Vec<Finding>) {
+fn rounding(look: &CheckedRuns<'_>, findings: &mut Vec<Finding>) {
     let card = &look.installation.card;
     for (index, program) in look.settings.programs.iter().enumerate().filter(|(_, p)| p.active) {
         for (station, run_time) in &program.run_times {
@@ -143,7 +143,7 @@ fn rounding(look: &Look<'_>, findings: &mut Vec<Finding>) {
     }
 }
 
-fn runoff(look: &Look<'_>, findings: &mut Vec<Finding>) {
+fn runoff(look: &CheckedRuns<'_>, findings: &mut Vec<Finding>) {
     let mut by_station: HashMap<u16, Vec<&ScheduledRun>> = HashMap::new();
     for run in &look.runs {
         by_station.entry(run.station).or_default().push(run);
@@ -197,7 +197,7 @@ struct Draw {
     own: Option<(u16, Date)>,
 }
 
-fn supply(look: &Look<'_>, findings: &mut Vec<Finding>) {
+fn supply(look: &CheckedRuns<'_>, findings: &mut Vec<Finding>) {
     let Some(supply) = look.installation.supply else { return };
     if look.installation.zones.iter().all(|z| z.flow.is_none()) {
         return;
@@ -257,7 +257,7 @@ fn supply(look: &Look<'_>, findings: &mut Vec<Finding>) {
 }
 
 /// Whether what is open together draws more than the transformer gives. A master valve and a pump relay draw as a valve.
-fn transformer(look: &Look<'_>, findings: &mut Vec<Finding>) {
+fn transformer(look: &CheckedRuns<'_>, findings: &mut Vec<Finding>) {
     let Some(gives_ma) = look.installation.card.transformer_ma else { return };
     let of = |station: u16| look.settings.station(station).valve_ma.unwrap_or(VALVE_MA);
     let mut open: Vec<(u16, Timestamp)> = Vec::new();

@@ -68,7 +68,8 @@ impl Pattern {
 pub(super) fn allowed_days(
     installation: &Installation,
     present: &Settings,
-    (subject, windows): (Subject, Windows),
+    subject: Subject,
+    windows: Windows,
     span: Span,
     relax: &Relax,
 ) -> AllowedDays {
@@ -99,7 +100,7 @@ pub(super) fn allowed_days(
     let minutes = |date: &Date| law.most_minutes_a_day(Some(subject), *date).map(|(most, _)| most);
     AllowedDays {
         most_minutes: dates.iter().filter_map(minutes).min(),
-        usable: usable(installation, present, (subject, windows), &dates, free),
+        usable: usable(installation, present, subject, windows, &dates, free),
         first: span.first,
         never,
         weekdays,
@@ -135,7 +136,8 @@ fn furthest(week: [bool; 7], never: [bool; 7]) -> Option<usize> {
 fn usable(
     installation: &Installation,
     present: &Settings,
-    (subject, windows): (Subject, Windows),
+    subject: Subject,
+    windows: Windows,
     dates: &[Date],
     free: bool,
 ) -> Vec<(u32, u32)> {
@@ -349,7 +351,7 @@ mod tests {
         let present = Settings::clean(&installation.card);
         let span = Span { first: FROM, days: 56 };
         let of = (installation.subject(station), installation.windows_of(station));
-        allowed_days(installation, &present, of, span, &Relax::default())
+        allowed_days(installation, &present, of.0, of.1, span, &Relax::default())
     }
 
     #[test]
@@ -396,7 +398,7 @@ mod tests {
         let asked = |installation: &Installation, present: &Settings| {
             let span = Span { first: FROM, days: 56 };
             let subject = (installation.subject(1), installation.windows_of(1));
-            let own = allowed_days(installation, present, subject, span, &Relax::default());
+            let own = allowed_days(installation, present, subject.0, subject.1, span, &Relax::default());
             patterns(&own, &card, FROM)
         };
         let of = |all: &[Pattern], days: Days| all.iter().find(|p| p.days == days).cloned();

@@ -146,7 +146,8 @@ fn built_in(
     request: &Request<'_>,
     members: &[&Member],
     days: Days,
-    (most, waterings): (Option<u16>, u32),
+    most: Option<u16>,
+    waterings: u32,
 ) -> (Phase, Vec<ZoneReason>) {
     let card = &request.installation.card;
     let mut run_times = Vec::new();
@@ -214,7 +215,7 @@ fn from_starts(
 ) -> (Phase, Vec<ZoneReason>) {
     let of_one: Vec<(u8, &Member)> = members.iter().map(|m| (0, *m)).collect();
     let layout = laid_out(request, &of_one, programs);
-    let parts = layout.programs.iter().map(|p| part(request, p, law)).collect();
+    let parts = layout.programs.iter().map(|p| part(request, p, law.0, law.1)).collect();
     let zones = reasons(&layout, members);
     (Phase { group: 0, days, parts, span_minutes: layout.span_minutes }, zones)
 }
@@ -245,7 +246,8 @@ fn laid_out(request: &Request<'_>, members: &[(u8, &Member)], programs: usize) -
 fn part(
     request: &Request<'_>,
     program: &crate::controller::night::NightProgram,
-    (most, waterings): (Option<u16>, u32),
+    most: Option<u16>,
+    waterings: u32,
 ) -> Part {
     let card = &request.installation.card;
     let times = u32::try_from(program.starts.len()).unwrap_or(1) * waterings;
@@ -299,7 +301,7 @@ pub(super) fn block(request: &Request<'_>, group: &ZoneGroup, sets: usize, progr
     let law = (group.days.most_minutes, group.pattern.waterings);
     for (members, days) in shared_out(&group.members, sets).into_iter().zip(&group.pattern.phases) {
         let (phase, reasons) = if request.installation.card.cycle_and_soak {
-            built_in(request, &members, *days, law)
+            built_in(request, &members, *days, law.0, law.1)
         } else {
             from_starts(request, &members, *days, each, law)
         };
@@ -334,7 +336,7 @@ pub(super) fn together(request: &Request<'_>, groups: &[ZoneGroup], programs: us
         Some(Phase {
             group,
             days: own.pattern.days,
-            parts: vec![part(request, program, (own.days.most_minutes, 1))],
+            parts: vec![part(request, program, own.days.most_minutes, 1)],
             span_minutes: layout.span_minutes,
         })
     };

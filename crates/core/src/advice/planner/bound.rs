@@ -29,7 +29,7 @@ fn least_night(request: &Request<'_>, left_out: &[u16]) -> Option<(f64, u32)> {
     for zone in planned {
         let station = zone.zone.number;
         let subject = (there.law.kind_of(there.subject(station)), there.windows_of(station));
-        let own = allowed_days(there, request.present, subject, request.span(), &request.relax);
+        let own = allowed_days(there, request.present, subject.0, subject.1, request.span(), &request.relax);
         // A controller may round each run down by half a step.
         let step =
             there.card.run_step.minutes().min_value().max(there.card.rounding_step.minutes().min_value());

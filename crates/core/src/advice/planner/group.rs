@@ -124,7 +124,7 @@ pub(super) fn left_to(request: &Request<'_>, kept: &[usize]) -> Vec<u16> {
     watered.chain(lights).collect()
 }
 
-fn member(request: &Request<'_>, zone: &WiredZone, (days, pattern): (&AllowedDays, &Pattern)) -> Member {
+fn member(request: &Request<'_>, zone: &WiredZone, days: &AllowedDays, pattern: &Pattern) -> Member {
     let share = f64::from(request.relax.share_pct.unwrap_or(100)) / 100.0;
     let need = zone.demand * (7.0 / pattern.waterings_a_week());
     let net = match request.strategy.fixed_depth() {
@@ -182,7 +182,8 @@ fn rare_enough(pattern: Pattern, zone: &WiredZone, all: &[Pattern]) -> Pattern {
 fn wanted(
     strategy: Strategy,
     zone: &WiredZone,
-    (all, days): (&[Pattern], &AllowedDays),
+    all: &[Pattern],
+    days: &AllowedDays,
     starts: Option<u32>,
 ) -> Option<Pattern> {
     let fits = |p: &&Pattern| f64::from(p.gap_days) <= zone.days_to_refill();
@@ -242,12 +243,19 @@ pub(super) fn form(
         let subject =
             (installation.law.kind_of(installation.subject(station)), installation.windows_of(station));
         if !known.iter().any(|(s, _, _)| *s == subject) {
-            let own = allowed_days(installation, request.present, subject, request.span(), &request.relax);
+            let own = allowed_days(
+                installation,
+                request.present,
+                subject.0,
+                subject.1,
+                request.span(),
+                &request.relax,
+            );
             let all = patterns(&own, card, request.from);
             known.push((subject, own, all));
         }
         let Some((_, own, all)) = known.iter().find(|(s, _, _)| *s == subject) else { continue };
-        let pattern = wanted(request.strategy, zone, (all, own), starts)
+        let pattern = wanted(request.strategy, zone, all, own, starts)
             .map(|pattern| rare_enough(pattern, zone, all))
             .filter(|_| !own.usable.is_empty())
             .map(|pattern| {
@@ -260,7 +268,7 @@ pub(super) fn form(
             })
             .map(|pattern| pattern.often_enough(zone.days_to_refill(), attempt.waterings))
             .ok_or(Binding::NoDay { station })?;
-        let (member, kind) = (member(request, zone, (own, &pattern)), plants(zone));
+        let (member, kind) = (member(request, zone, own, &pattern), plants(zone));
         let alike = |g: &&mut ZoneGroup| g.days == *own && g.pattern == pattern && g.plants == kind;
         match groups.iter_mut().find(alike) {
             Some(group) => group.members.push(member),
@@ -368,7 +376,7 @@ fn merge(request: &Request<'_>, first: &mut ZoneGroup, second: ZoneGroup) {
     first.plants = first.plants.max(second.plants);
     first.merged = true;
     first.members.extend(second.members);
-    let each = |m: &Member| member(request, &m.zone, (&first.days, &first.pattern));
+    let each = |m: &Member| member(request, &m.zone, &first.days, &first.pattern);
     first.members = first.members.iter().map(each).collect();
     first.members.sort_by_key(|m| m.zone.zone.number);
 }

@@ -389,7 +389,7 @@ fn attempted(request: &Request<'_>, kept: &Kept, month: Month) -> Result<Proposa
             Ok(placed) => {
                 let left = (kept.programs.clone(), kept.zones.clone());
                 let mut proposal =
-                    place::assemble(request, placed, left, &kept.slots, (month, attempt.steps > 0));
+                    place::assemble(request, placed, left.0, left.1, &kept.slots, month, attempt.steps > 0);
                 spare_unfelt(request.installation, &mut proposal.settings);
                 if let Some(own) = months::percentages(request, &proposal) {
                     proposal.settings.percentages = own;

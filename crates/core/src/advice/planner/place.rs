@@ -203,9 +203,11 @@ fn beside(request: &Request<'_>, kept: &[usize], all: &[&Member]) -> Settings {
 pub(super) fn assemble(
     request: &Request<'_>,
     blocks: Vec<Block>,
-    (kept, left_to_kept): (Vec<usize>, Vec<u16>),
+    kept: Vec<usize>,
+    left_to_kept: Vec<u16>,
     slots: &[usize],
-    (month, more_days): (Month, bool),
+    month: Month,
+    more_days: bool,
 ) -> Proposal {
     let installation = request.installation;
     let card = &installation.card;
@@ -232,7 +234,7 @@ pub(super) fn assemble(
                 run_times: part.run_times.clone(),
                 repeat: None,
             };
-            reasons.push(reason(block, group, (slot, phase.days, phase.span_minutes), &part.run_times));
+            reasons.push(reason(block, group, slot, phase.days, phase.span_minutes, &part.run_times));
         }
     }
     zones.sort_by_key(|z| z.station);
@@ -247,7 +249,9 @@ pub(super) fn assemble(
 fn reason(
     block: &Block,
     group: &ZoneGroup,
-    (program, days, span_minutes): (usize, crate::controller::schedule::Days, u32),
+    program: usize,
+    days: crate::controller::schedule::Days,
+    span_minutes: u32,
     run_times: &[(u16, crate::quantity::time::Seconds)],
 ) -> ProgramReason {
     let (tightest, gap) = (group.tightest(), group.pattern.gap_days);

@@ -2,7 +2,7 @@
 
 use super::needs::{Decision, ZoneTonight};
 use crate::account::running::ControllerFacts;
-use crate::account::whole::Facts;
+use crate::account::site_account::AccountInputs;
 use crate::controller::night::{self, Due, Keying, NightPlan, Shortfall};
 use crate::controller::open_hours::longest;
 use crate::controller::windows::window_instants;
@@ -13,10 +13,11 @@ use jiff::{Timestamp, Zoned};
 
 /// Lays the due zones out: those that share hours with each other, one set of hours after another.
 pub(super) fn place(
-    facts: &Facts,
+    facts: &AccountInputs,
     own: &ControllerFacts,
     rows: &[ZoneTonight],
-    (date, at): (Date, Timestamp),
+    date: Date,
+    at: Timestamp,
 ) -> (NightPlan, Keying) {
     let delay = own.settings_at(at).map_or(Seconds::ZERO, |s| s.delay);
     let mut keying = Keying::of(&own.card, delay);
@@ -50,7 +51,7 @@ impl Laying<'_> {
             to_come = to_come.saturating_sub(1);
             let used: usize = self.parts.iter().map(|part| part.layout.programs.len()).sum();
             let left = self.keying.programs.saturating_sub(u8::try_from(used).unwrap_or(u8::MAX));
-            let free = span.map(|span| (span, self.free(span)));
+            let free = span.map(|span| (span, self.free(span.0, span.1)));
             let Some((span, (from, until))) = free.filter(|(_, (from, until))| left > 0 && from < until)
             else {
                 late.extend(zones.iter().map(|row| row.zone.number));
@@ -59,7 +60,7 @@ impl Laying<'_> {
             // The groups to come need a program each.
             let keying = Keying { programs: left.saturating_sub(to_come).max(1), ..self.keying };
             let asked: Vec<Due> = zones.iter().map(|row| asks(row)).collect();
-            let mut part = night::place(self.date, &asked, &keying, (self.zoned(from), self.zoned(until)));
+            let mut part = night::place(self.date, &asked, &keying, self.zoned(from), self.zoned(until));
             part.open = vec![(self.zoned(span.0), self.zoned(span.1))];
             let deferred = |(_, why): &(u16, Shortfall)| *why == Shortfall::Deferred;
             late.extend(part.shortfalls.extract_if(.., |s| deferred(s)).map(|(number, _)| number));
@@ -69,7 +70,7 @@ impl Laying<'_> {
     }
 
     /// The longest part of some hours in which nothing runs yet: a controller waters one zone after the other.
-    fn free(&self, (from, until): (Timestamp, Timestamp)) -> (Timestamp, Timestamp) {
+    fn free(&self, from: Timestamp, until: Timestamp) -> (Timestamp, Timestamp) {
         let runs =
             |part: &NightPlan| Some((part.first_start.as_ref()?.timestamp(), part.last_end()?.timestamp()));
         let mut taken: Vec<_> = self.parts.iter().filter_map(runs).collect();
@@ -95,7 +96,7 @@ impl Laying<'_> {
         let parts = core::mem::take(&mut self.parts);
         let mut night = parts.into_iter().reduce(NightPlan::then).unwrap_or_else(|| {
             let (opens, shuts) = window_instants(self.date, main, self.tz);
-            night::place(self.date, &[], &self.keying, (self.zoned(opens), self.zoned(shuts)))
+            night::place(self.date, &[], &self.keying, self.zoned(opens), self.zoned(shuts))
         });
         night.shortfalls.extend(late.into_iter().map(|number| (number, Shortfall::Deferred)));
         night.shortfalls.sort_by_key(|(number, _)| *number);

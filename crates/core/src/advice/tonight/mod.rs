@@ -15,9 +15,9 @@ pub use verdict::{Verdict, Will, is_too_much};
 
 use crate::account::nights::{night_of, rained};
 use crate::account::running::{ControllerFacts, ControllerRun, running};
+use crate::account::site_account::{AccountInputs, EvidencePolicy, SiteAccount, begins, of_site};
 use crate::account::sky::SkyHours;
 use crate::account::sky::{DemandFrom, et0_of};
-use crate::account::whole::{Facts, SiteAccount, Way, begins, of_site};
 use crate::account::zone::{Week, ahead};
 use crate::controller::night::NightPlan;
 use crate::controller::ordinance::merged;
@@ -86,7 +86,7 @@ impl Tonight {
 /// The instant up to which facts count for the night of a date, when it is asked at an instant: that instant in the
 /// evening itself, else the one at which the night is decided.
 #[must_use]
-pub fn evening_of(facts: &Facts, date: Date, asked: Timestamp) -> Timestamp {
+pub fn evening_of(facts: &AccountInputs, date: Date, asked: Timestamp) -> Timestamp {
     let decided = decided_at(date, facts.site.windows.main, &facts.tz);
     let (opens, _) = window_instants(date, facts.site.windows.main, &facts.tz);
     let latest = opens.max(instant(date, EVENING, &facts.tz));
@@ -95,28 +95,28 @@ pub fn evening_of(facts: &Facts, date: Date, asked: Timestamp) -> Timestamp {
 
 /// The account of a site up to the evening of a date.
 #[must_use]
-pub fn account_of(facts: &Facts, way: Way, date: Date, asked: Timestamp) -> SiteAccount {
+pub fn account_of(facts: &AccountInputs, way: EvidencePolicy, date: Date, asked: Timestamp) -> SiteAccount {
     let until = evening_of(facts, date, asked);
-    of_site(facts, way, (begins(&facts.climate, date), until), |_, _| ())
+    of_site(facts, way, begins(&facts.climate, date), until, |_, _| ())
 }
 
 /// The runs of a controller in the night that begins on a date: the day from one evening to the next, so that every run
 /// lies in exactly one night.
 #[must_use]
-pub fn night_runs(facts: &Facts, own: &ControllerFacts, date: Date) -> Vec<ControllerRun> {
+pub fn night_runs(facts: &AccountInputs, own: &ControllerFacts, date: Date) -> Vec<ControllerRun> {
     let next = date.tomorrow().unwrap_or(date);
     let window = facts.site.windows.main;
     let (from, until) = (decided_at(date, window, &facts.tz), decided_at(next, window, &facts.tz));
     // A run that waits in line may belong to the date before.
     let first = date.yesterday().unwrap_or(date);
-    let mut runs = running(own, facts.surveys(), &facts.tz, (first, next));
+    let mut runs = running(own, facts.surveys(), &facts.tz, first, next);
     runs.retain(|r| (from..until).contains(&r.run.start));
     runs
 }
 
 /// Decides the night of one controller of a site that begins on the last day of its account.
 #[must_use]
-pub fn tonight(facts: &Facts, account: &SiteAccount, controller_number: u8, date: Date) -> Tonight {
+pub fn tonight(facts: &AccountInputs, account: &SiteAccount, controller_number: u8, date: Date) -> Tonight {
     let ordinary = ControllerFacts {
         number: controller_number,
         card: twelve_stations(),
@@ -131,14 +131,14 @@ pub fn tonight(facts: &Facts, account: &SiteAccount, controller_number: u8, date
     };
     let runs = night_runs(facts, own, date);
     let mut rows = decide_zones(facts, account, controller_number, date);
-    let (night, keying) = place(facts, own, &rows, (date, account.until));
+    let (night, keying) = place(facts, own, &rows, date, account.until);
     for row in &mut rows {
         apply_night(row, &night, &keying);
     }
     if known != ControllerKnown::Unknown {
-        judge_zones(facts, own, (account, date), &runs, &mut rows);
+        judge_zones(facts, own, account, date, &runs, &mut rows);
     }
-    let notices = notices::of(facts, (&own.card, &night), &rows, date);
+    let notices = notices::of(facts, &own.card, &night, &rows, date);
     Tonight {
         date,
         evening: account.until,
@@ -153,7 +153,12 @@ pub fn tonight(facts: &Facts, account: &SiteAccount, controller_number: u8, date
 }
 
 /// What each zone of a controller needs, before the night is laid out.
-fn decide_zones(facts: &Facts, account: &SiteAccount, controller_number: u8, date: Date) -> Vec<ZoneTonight> {
+fn decide_zones(
+    facts: &AccountInputs,
+    account: &SiteAccount,
+    controller_number: u8,
+    date: Date,
+) -> Vec<ZoneTonight> {
     let own = facts.zones.iter().filter(|(zone, _)| zone.controller_number == controller_number);
     let mut rows: Vec<ZoneTonight> = facts.with_rules(controller_number, |rules| {
         own.map(|(zone, resolved)| {
@@ -169,7 +174,7 @@ fn decide_zones(facts: &Facts, account: &SiteAccount, controller_number: u8, dat
                 night.barred = Some(crate::account::nights::Barred::WeekIsFull { most: night.most_a_week });
             }
             let standing = Standing { days, state, night };
-            decide_zone((zone, resolved), &facts.climate, date, &standing)
+            decide_zone(zone, resolved, &facts.climate, date, &standing)
         })
         .collect()
     });
@@ -179,9 +184,10 @@ fn decide_zones(facts: &Facts, account: &SiteAccount, controller_number: u8, dat
 
 /// Holds what the controller will do against what each zone needs.
 fn judge_zones(
-    facts: &Facts,
+    facts: &AccountInputs,
     own: &ControllerFacts,
-    (account, date): (&SiteAccount, Date),
+    account: &SiteAccount,
+    date: Date,
     runs: &[ControllerRun],
     rows: &mut [ZoneTonight],
 ) {
@@ -202,8 +208,8 @@ fn judge_zones(
         let waters: Seconds = mine.iter().map(ControllerRun::waters).sum();
         let will = Will {
             brings: row.resolved.net_of(waters.minutes()),
-            ahead: ahead((&row.zone, &row.resolved), &sky, (account.until, state), &spans),
-            forbidden: forbidden(facts, (account, own), row, &mine),
+            ahead: ahead(&row.zone, &row.resolved, &sky, account.until, state, &spans),
+            forbidden: forbidden(facts, account, own, row, &mine),
             runs: mine,
         };
         let has_run_time = settings.is_some_and(|s| {
@@ -223,8 +229,9 @@ fn judge_zones(
 /// The first instant at which a run of a zone is forbidden by law: by day and hour, after rain, or because its minutes
 /// of the date are used up.
 fn forbidden(
-    facts: &Facts,
-    (account, own): (&SiteAccount, &ControllerFacts),
+    facts: &AccountInputs,
+    account: &SiteAccount,
+    own: &ControllerFacts,
     row: &ZoneTonight,
     runs: &[ControllerRun],
 ) -> Option<Timestamp> {

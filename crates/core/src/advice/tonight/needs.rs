@@ -175,7 +175,8 @@ pub(super) struct Standing<'a> {
 }
 
 pub(super) fn decide_zone(
-    (zone, resolved): (&Zone, &ResolvedZone),
+    zone: &Zone,
+    resolved: &ResolvedZone,
     climate: &Climate,
     date: Date,
     standing: &Standing<'_>,

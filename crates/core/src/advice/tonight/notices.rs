@@ -2,7 +2,7 @@
 
 use super::ZoneTonight;
 use crate::account::nights::lowest_of_night;
-use crate::account::whole::{Facts, begins};
+use crate::account::site_account::{AccountInputs, begins};
 use crate::controller::Card;
 use crate::controller::night::NightPlan;
 use crate::ground::plant::Sky;
@@ -92,8 +92,9 @@ pub enum Notice {
 
 /// Everything that must be said, the weather first.
 pub(super) fn of(
-    facts: &Facts,
-    (card, night): (&Card, &NightPlan),
+    facts: &AccountInputs,
+    card: &Card,
+    night: &NightPlan,
     rows: &[ZoneTonight],
     date: Date,
 ) -> Vec<Notice> {

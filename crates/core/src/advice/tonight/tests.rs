@@ -63,12 +63,12 @@ fn tz() -> TimeZone {
     TimeZone::get("Etc/GMT-2").unwrap()
 }
 
-fn surveyed(zones: &[Zone], climate: Climate) -> Facts {
-    Facts::surveyed(&site(), &tz(), zones, climate)
+fn surveyed(zones: &[Zone], climate: Climate) -> AccountInputs {
+    AccountInputs::surveyed(&site(), &tz(), zones, climate)
 }
 
-fn decided(facts: &Facts, date: Date) -> Tonight {
-    tonight(facts, &account_of(facts, Way::Best, date, Timestamp::UNIX_EPOCH), 1, date)
+fn decided(facts: &AccountInputs, date: Date) -> Tonight {
+    tonight(facts, &account_of(facts, EvidencePolicy::Best, date, Timestamp::UNIX_EPOCH), 1, date)
 }
 
 fn decide(zones: &[Zone], climate: Climate) -> Tonight {
@@ -94,13 +94,13 @@ fn boxed(settings: Settings) -> ControllerFacts {
 }
 
 /// The lawn on a controller that was set this morning, after so much rain today.
-fn with_controller(settings: Settings, rain: f64) -> Facts {
+fn with_controller(settings: Settings, rain: f64) -> AccountInputs {
     let mut facts = surveyed(&[lawn(1)], climate(&[(0, rain)]));
     facts.controllers = vec![boxed(settings)];
     facts
 }
 
-fn verdict(facts: &Facts) -> Verdict {
+fn verdict(facts: &AccountInputs) -> Verdict {
     decided(facts, DAY).zones[0].verdict.unwrap()
 }
 
@@ -219,7 +219,7 @@ fn a_root_zone_of_less_than_a_day_is_said() {
 #[test]
 fn settings_that_nobody_entered_and_a_controller_that_computes_itself_give_the_advice_alone() {
     let mut facts = surveyed(&[lawn(1)], climate(&[]));
-    let told = |facts: &Facts| {
+    let told = |facts: &AccountInputs| {
         let night = decided(facts, DAY);
         (night.known, night.zones[0].verdict, night.zones[0].will.is_some(), night.runs.len())
     };
@@ -265,7 +265,7 @@ fn what_runs_off_is_neither_brought_nor_too_much() {
         facts.controllers = vec![boxed(settings)];
         facts
     };
-    let row = |facts: &Facts| decided(facts, DAY).zones[0].clone();
+    let row = |facts: &AccountInputs| decided(facts, DAY).zones[0].clone();
     let missing = row(&facts(set(0))).depletion;
     // A sixth more than is missing, at once: half of it runs down the bank.
     let minutes = (1.15 * clay.resolve(46.0).minutes_for(missing).min_value()).round() as i64;
@@ -443,7 +443,7 @@ fn minutes_that_a_law_allows_bound_the_advice_and_the_verdict() {
         facts.controllers = vec![boxed(set(set_to))];
         facts
     };
-    let on_due_night = |facts: &Facts| {
+    let on_due_night = |facts: &AccountInputs| {
         (0..7).map(|k| decided(facts, DAY + k.days())).find(|t| t.zones[0].due).unwrap().zones.remove(0)
     };
     let free = on_due_night(&with(600, 1));
@@ -457,7 +457,7 @@ fn minutes_that_a_law_allows_bound_the_advice_and_the_verdict() {
     let long = decided(&with(12, 13), DAY).zones.remove(0);
     assert_eq!(long.verdict, Some(Verdict::Forbidden));
     // What the account takes as advised keeps to it, too.
-    let advised = account_of(&with(12, 1), Way::AsAdvised, DAY, Timestamp::UNIX_EPOCH);
+    let advised = account_of(&with(12, 1), EvidencePolicy::AsAdvised, DAY, Timestamp::UNIX_EPOCH);
     let rate = free.resolved.rate.value.mm_per_hour();
     let most = advised.zones[0].days.iter().map(|d| d.water.applied.mm()).fold(0.0, f64::max);
     assert!((most - rate * 12.0 / 60.0).abs() < 1e-6, "{most}");
@@ -517,7 +517,7 @@ fn what_a_full_night_does_not_hold_runs_in_the_second_window() {
 }
 
 /// Two thirsty lawns on a controller that computes its run times itself.
-fn computing(settings: Settings) -> Facts {
+fn computing(settings: Settings) -> AccountInputs {
     let (first, mut second) = (thirsty(), thirsty());
     second.number = 2;
     let mut facts = surveyed(&[first, second], climate(&[]));

@@ -38,7 +38,7 @@ fn or_nothing(text: String) -> String {
 
 /// How times and dates are written for whoever reads the changes.
 #[derive(Debug, Clone, Copy)]
-pub struct Pen {
+pub struct DateWriter {
     /// A time of day.
     pub time: fn(Time) -> String,
     /// A date.
@@ -47,12 +47,12 @@ pub struct Pen {
     pub month_day: fn((i8, i8)) -> String,
 }
 
-impl Default for Pen {
+impl Default for DateWriter {
     fn default() -> Self {
         Self {
             time: |time| time.strftime("%H:%M").to_string(),
             date: |date| date.strftime("%-d %b %Y").to_string(),
-            month_day,
+            month_day: |(month, day)| month_day(month, day),
         }
     }
 }
@@ -65,7 +65,7 @@ fn length(length: Seconds) -> String {
     if length.any() { length.to_string() } else { NOTHING.to_owned() }
 }
 
-fn month_day((month, day): (i8, i8)) -> String {
+fn month_day(month: i8, day: i8) -> String {
     Date::new(2000, month, day).map_or(String::new(), |d| d.strftime("%-d %b").to_string())
 }
 
@@ -99,15 +99,15 @@ pub fn months_in_words(values: &ByMonth<Percentage>) -> String {
 /// Every change from one settings to another, programs first, then stations, then the controller.
 #[must_use]
 pub fn difference(before: &Settings, after: &Settings) -> Vec<Change> {
-    difference_by(before, after, Pen::default())
+    difference_by(before, after, DateWriter::default())
 }
 
 /// The same, with times and dates as its reader writes them.
 // Long: one comparison for each setting.
 #[must_use]
-pub fn difference_by(before: &Settings, after: &Settings, pen: Pen) -> Vec<Change> {
-    let clock = pen.time;
-    let days_in_words = |days: Days| super::days_in_words_by(days, pen.date);
+pub fn difference_by(before: &Settings, after: &Settings, date_writer: DateWriter) -> Vec<Change> {
+    let clock = date_writer.time;
+    let days_in_words = |days: Days| super::days_in_words_by(days, date_writer.date);
     let mut changes = Vec::new();
     let mut say = |place: Where, what: &str, before: String, after: String| {
         if before != after {
@@ -184,15 +184,17 @@ pub fn difference_by(before: &Settings, after: &Settings, pen: Pen) -> Vec<Chang
     };
     say(place, "omit times", omit(before), omit(after));
     let rain = |s: &Settings| {
-        s.rain_delay.map_or(String::new(), |(d, n)| format!("{n} days from {}", (pen.date)(d)))
+        s.rain_delay.map_or(String::new(), |(d, n)| format!("{n} days from {}", (date_writer.date)(d)))
     };
     say(place, "rain delay", rain(before), rain(after));
     let off = |s: &Settings| {
-        s.off_season
-            .map_or(String::new(), |o| format!("{} to {}", (pen.month_day)(o.from), (pen.month_day)(o.until)))
+        s.off_season.map_or(String::new(), |o| {
+            format!("{} to {}", (date_writer.month_day)(o.from), (date_writer.month_day)(o.until))
+        })
     };
     say(place, "off-season", off(before), off(after));
-    let omitted = |s: &Settings| s.omit_dates.iter().map(|d| (pen.date)(*d)).collect::<Vec<_>>().join(", ");
+    let omitted =
+        |s: &Settings| s.omit_dates.iter().map(|d| (date_writer.date)(*d)).collect::<Vec<_>>().join(", ");
     say(place, "omitted dates", omitted(before), omitted(after));
     let lead = |s: &Settings| match s.master_lead {
         (Seconds::ZERO, Seconds::ZERO) => String::new(),

@@ -73,7 +73,7 @@ pub type Scale<'a> = &'a dyn Fn(Date, usize, u16) -> Option<Percentage>;
 /// Settings that the card cannot hold are expanded as they are; check them first.
 #[must_use]
 pub fn expand(settings: &Settings, card: &Card, tz: &TimeZone, from: Date, to: Date) -> Vec<ScheduledRun> {
-    expand_scaled(settings, card, tz, (from, to), &|_, _, _| None)
+    expand_scaled(settings, card, tz, from, to, &|_, _, _| None)
 }
 
 /// As [`expand`], with percentages from outside: an ET sensor changes run times, never days or starts.
@@ -82,7 +82,8 @@ pub fn expand_scaled(
     settings: &Settings,
     card: &Card,
     tz: &TimeZone,
-    (from, to): (Date, Date),
+    from: Date,
+    to: Date,
     scale: Scale<'_>,
 ) -> Vec<ScheduledRun> {
     let mut starts = Vec::new();
@@ -170,7 +171,9 @@ impl Pass<'_> {
     /// The stations that wait for their turn. Lighting runs beside them, and is laid at once.
     fn waiting(
         &self,
-        (settings, card, scale): (&Settings, &Card, Scale<'_>),
+        settings: &Settings,
+        card: &Card,
+        scale: Scale<'_>,
         program: &Program,
         runs: &mut Vec<ScheduledRun>,
     ) -> Vec<Waiting> {
@@ -207,7 +210,7 @@ impl Pass<'_> {
         runs: &mut Vec<ScheduledRun>,
     ) -> Timestamp {
         let settings = of.0;
-        let mut waiting = self.waiting(of, program, runs);
+        let mut waiting = self.waiting(of.0, of.1, of.2, program, runs);
         let mut last_end = self.begin;
         let mut clock = self.begin;
         let mut cursor = 0;

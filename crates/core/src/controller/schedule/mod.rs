@@ -10,7 +10,7 @@ mod settings;
 mod totals;
 
 pub use days::{Days, days_in_words, days_in_words_by, ordinal_ending, runs_on};
-pub use difference::{Change, Pen, Where, difference, difference_by, months_in_words};
+pub use difference::{Change, DateWriter, Where, difference, difference_by, months_in_words};
 pub use expand::{CARRIED_DAYS, Scale, ScheduledRun, event_length, expand, expand_scaled};
 pub use passes::{ProgramPass, passes};
 pub use settings::{

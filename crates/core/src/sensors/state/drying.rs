@@ -81,7 +81,8 @@ impl Drying {
 /// before it.
 #[must_use]
 pub fn rain_holds(
-    (threshold, release): (Millimetres, Release),
+    threshold: Millimetres,
+    release: Release,
     readings: &Readings,
     drying: &Drying,
     until: Timestamp,

@@ -71,7 +71,8 @@ pub fn learn_flow(readings: &Readings, runs: &[ScheduledRun]) -> BTreeMap<u16, f
 /// Readings that differ from the learned flow by more than the alarm allows.
 #[must_use]
 pub fn flow_alarms(
-    (high_pct, low_pct): (f64, f64),
+    high_pct: f64,
+    low_pct: f64,
     learned: &BTreeMap<u16, f64>,
     readings: &Readings,
     runs: &[ScheduledRun],

@@ -92,7 +92,7 @@ pub fn holds(sensor: &Sensor, readings: &ByChannel, drying: &Drying, until: Time
     let set = &sensor.setting;
     let mut all = Vec::new();
     if sensor.card.senses(Sense::Rain) {
-        all.extend(rain_holds((set.rain_threshold, set.release), of(Channel::Rain), drying, until));
+        all.extend(rain_holds(set.rain_threshold, set.release, of(Channel::Rain), drying, until));
     }
     if sensor.card.senses(Sense::Freeze) {
         let point = set.freeze_at.c();

@@ -39,7 +39,8 @@ fn about(at: Option<Timestamp>, wanted: Timestamp) -> bool {
 fn a_switch_trips_when_full_and_releases_when_dry() {
     let set = (Millimetres::from_mm(12.0), Release::DriesOut { vent: 1.0 });
     // 14 mm at six o'clock: tripped, soaked with 8 mm, and 8 mm at 5 mm a day are 38.4 hours.
-    let holds = rain_holds(set, &readings(&[(6.0, 14.0), (7.0, 0.0), (90.0, 0.0)]), &drying(), hours(100.0));
+    let holds =
+        rain_holds(set.0, set.1, &readings(&[(6.0, 14.0), (7.0, 0.0), (90.0, 0.0)]), &drying(), hours(100.0));
     assert_eq!(holds.len(), 1);
     assert_eq!(
         (holds[0].from, holds[0].cause),
@@ -53,10 +54,10 @@ fn a_drizzle_below_the_threshold_does_not_trip_it() {
     let set = (Millimetres::from_mm(12.0), Release::DriesOut { vent: 1.0 });
     // 4 mm a day dry faster than they come.
     let drizzle: Vec<_> = (0..10).map(|d| (24.0 * f64::from(d) + 6.0, 4.0)).collect();
-    assert_eq!(rain_holds(set, &readings(&drizzle), &drying(), hours(300.0)), []);
+    assert_eq!(rain_holds(set.0, set.1, &readings(&drizzle), &drying(), hours(300.0)), []);
     let small = (Millimetres::from_mm(3.0), Release::DriesOut { vent: 1.0 });
     assert_eq!(
-        rain_holds(small, &readings(&drizzle), &drying(), hours(300.0)).len(),
+        rain_holds(small.0, small.1, &readings(&drizzle), &drying(), hours(300.0)).len(),
         10,
         "the smallest step stops for each"
     );
@@ -67,17 +68,17 @@ fn rain_on_wet_discs_is_one_event_and_its_count_ends_when_they_are_dry() {
     let set = (Millimetres::from_mm(12.0), Release::DriesOut { vent: 1.0 });
     // 5 mm on the first day and 9 on the second: the discs never dried between, so 14 mm are one event.
     let two = [(6.0, 5.0), (24.0, 9.0)];
-    let holds = rain_holds(set, &readings(&two), &drying(), hours(500.0));
+    let holds = rain_holds(set.0, set.1, &readings(&two), &drying(), hours(500.0));
     assert_eq!(holds.len(), 1);
     assert_eq!(
         (holds[0].from, holds[0].cause),
         (hours(24.0), Cause::Rain { fallen_mm: 14.0, since: hours(6.0) })
     );
     // The same a week apart are two events, and neither trips it.
-    assert_eq!(rain_holds(set, &readings(&[(6.0, 5.0), (180.0, 9.0)]), &drying(), hours(500.0)), []);
+    assert_eq!(rain_holds(set.0, set.1, &readings(&[(6.0, 5.0), (180.0, 9.0)]), &drying(), hours(500.0)), []);
     // Rain while it holds lengthens the hold and is not counted for the next.
     let long = [(6.0, 14.0), (20.0, 30.0), (300.0, 11.0)];
-    let holds = rain_holds(set, &readings(&long), &drying(), hours(500.0));
+    let holds = rain_holds(set.0, set.1, &readings(&long), &drying(), hours(500.0));
     assert_eq!(holds.len(), 1, "eleven on dry discs do not trip it: {holds:?}");
     assert!(about(holds[0].until, hours(58.4)), "soaked again at hour 20: {holds:?}");
 }
@@ -90,7 +91,8 @@ fn discs_dry_by_the_hour_and_not_at_night() {
         (hours(f64::from(h)), Millimetres::from_mm(if day { 5.0 / 12.0 } else { 0.0 }))
     });
     let set = (Millimetres::from_mm(3.0), Release::DriesOut { vent: 1.0 });
-    let holds = rain_holds(set, &readings(&[(18.0, 4.0)]), &Drying::new(spans.collect()), hours(200.0));
+    let holds =
+        rain_holds(set.0, set.1, &readings(&[(18.0, 4.0)]), &Drying::new(spans.collect()), hours(200.0));
     assert!(about(holds[0].until, hours(39.6)), "4 mm take 9.6 hours of the next day: {holds:?}");
 }
 
@@ -98,7 +100,7 @@ fn discs_dry_by_the_hour_and_not_at_night() {
 fn a_closed_vent_holds_longer_in_proportion() {
     let until = |vent| {
         let set = (Millimetres::from_mm(10.0), Release::DriesOut { vent });
-        rain_holds(set, &readings(&[(0.0, 20.0)]), &drying(), hours(1000.0))[0].until.unwrap()
+        rain_holds(set.0, set.1, &readings(&[(0.0, 20.0)]), &drying(), hours(1000.0))[0].until.unwrap()
     };
     assert!(about(Some(until(1.0)), hours(38.4)));
     assert!(about(Some(until(0.5)), hours(76.8)));
@@ -109,7 +111,7 @@ fn a_hold_by_days_counts_from_the_last_rain_that_tripped_it() {
     let set = (Millimetres::from_mm(12.0), Release::Days(2));
     // 7 and 6 mm within a day make 13; another 5 twelve hours later still do.
     let read = readings(&[(0.0, 7.0), (10.0, 6.0), (22.0, 5.0), (200.0, 0.0)]);
-    let holds = rain_holds(set, &read, &drying(), hours(300.0));
+    let holds = rain_holds(set.0, set.1, &read, &drying(), hours(300.0));
     assert_eq!(
         holds,
         [Hold {
@@ -120,7 +122,7 @@ fn a_hold_by_days_counts_from_the_last_rain_that_tripped_it() {
     );
     // Spread over two days they do not.
     let spread = readings(&[(0.0, 7.0), (30.0, 6.0), (60.0, 7.0)]);
-    assert_eq!(rain_holds(set, &spread, &drying(), hours(300.0)), []);
+    assert_eq!(rain_holds(set.0, set.1, &spread, &drying(), hours(300.0)), []);
 }
 
 #[test]
@@ -284,7 +286,7 @@ fn flow_is_learned_alone_and_alarms_name_the_station() {
     assert_eq!(learned, [(1, 40.0), (2, 20.0)].into(), "the filling minutes do not count");
     let bad = readings(&[(1.2, 60.0), (1.7, 5.0), (1.8, 22.0), (5.0, 3.0), (6.0, 0.0)]);
     let kinds: Vec<_> =
-        flow_alarms((30.0, 30.0), &learned, &bad, &runs).iter().map(|a| (a.station, a.kind)).collect();
+        flow_alarms(30.0, 30.0, &learned, &bad, &runs).iter().map(|a| (a.station, a.kind)).collect();
     assert_eq!(
         kinds,
         [(Some(1), FlowAlarmKind::High), (Some(2), FlowAlarmKind::Low), (None, FlowAlarmKind::Leak)]
@@ -341,7 +343,7 @@ proptest! {
         let read = Readings::new(rain.iter().map(|(m, v)| Reading { at: start() + (m * 30).minutes(), value: *v }).collect());
         let of = |mm: f64| {
             let set = (Millimetres::from_mm(mm), Release::DriesOut { vent: 0.7 });
-            rain_holds(set, &read, &drying(), start() + (24 * 60).hours())
+            rain_holds(set.0, set.1, &read, &drying(), start() + (24 * 60).hours())
         };
         let (often, seldom) = (of(small), of(small + more));
         for hour in (0..24 * 60).step_by(5) {
@@ -361,7 +363,7 @@ proptest! {
     ) {
         let read = Readings::new(rain.iter().map(|(m, v)| Reading { at: start() + (m * 30).minutes(), value: *v }).collect());
         let release = days.map_or(Release::DriesOut { vent: 0.7 }, Release::Days);
-        let trips = |mm: f64| rain_holds((Millimetres::from_mm(mm), release), &read, &drying(), start() + (24 * 60).hours()).len();
+        let trips = |mm: f64| rain_holds(Millimetres::from_mm(mm), release, &read, &drying(), start() + (24 * 60).hours()).len();
         prop_assert!(trips(small + more) <= trips(small));
     }
 
@@ -372,7 +374,7 @@ proptest! {
         // Ten days apart: five millimetres a day dry even soaked discs in three.
         let read: Vec<(f64, f64)> = showers.iter().enumerate().map(|(i, s)| (240.0 * i as f64, s * threshold)).collect();
         let set = (Millimetres::from_mm(threshold), Release::DriesOut { vent: 0.7 });
-        prop_assert_eq!(rain_holds(set, &readings(&read), &drying(), hours(6000.0)), vec![]);
+        prop_assert_eq!(rain_holds(set.0, set.1, &readings(&read), &drying(), hours(6000.0)), vec![]);
     }
 
     #[test]

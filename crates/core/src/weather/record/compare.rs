@@ -78,7 +78,7 @@ fn of_pairs(variable: Variable, pairs: &[(f64, f64)]) -> Comparison {
 
 /// Great-circle distance of two places, km (haversine).
 #[must_use]
-pub fn distance_km((lat_a, lon_a): (f64, f64), (lat_b, lon_b): (f64, f64)) -> f64 {
+pub fn distance_km(lat_a: f64, lon_a: f64, lat_b: f64, lon_b: f64) -> f64 {
     let (a, b) = (lat_a.to_radians(), lat_b.to_radians());
     let half = |d: f64| (d / 2.0).sin().powi(2);
     let h = half(b - a) + a.cos() * b.cos() * half((lon_b - lon_a).to_radians());
@@ -119,8 +119,8 @@ mod tests {
     #[test]
     fn distances_on_the_globe() {
         // One degree of latitude is 111.195 km on this sphere; a quarter of a great circle 10 007.6 km.
-        assert!((distance_km((45.0, 7.0), (46.0, 7.0)) - 111.195).abs() < 0.001);
-        assert!((distance_km((0.0, 0.0), (0.0, 90.0)) - 10_007.557).abs() < 0.01);
-        assert_eq!(distance_km((10.0, 20.0), (10.0, 20.0)), 0.0);
+        assert!((distance_km(45.0, 7.0, 46.0, 7.0) - 111.195).abs() < 0.001);
+        assert!((distance_km(0.0, 0.0, 0.0, 90.0) - 10_007.557).abs() < 0.01);
+        assert_eq!(distance_km(10.0, 20.0, 10.0, 20.0), 0.0);
     }
 }

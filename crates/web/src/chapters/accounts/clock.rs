@@ -1,7 +1,7 @@
 //! The clock of a demo: an owner lets a day or a week pass.
 
 use crate::server::error::{PageError, see_other};
-use crate::server::reader::off_loop;
+use crate::server::request_locale::off_loop;
 use crate::server::session::{Fields, Owner, flash};
 use crate::server::state::AppState;
 use actix_web::{HttpResponse, post, web};
@@ -16,7 +16,8 @@ async fn pass(
     state: web::Data<AppState>,
     who: &Owner,
     fields: &Fields,
-    (days, said): (i64, &str),
+    days: i64,
+    said: &str,
 ) -> Result<HttpResponse, PageError> {
     let moved = off_loop(move || {
         let Some(ahead) = state.store.move_clock(SignedDuration::from_hours(24 * days))? else {
@@ -41,10 +42,10 @@ async fn pass(
 
 #[post("/clock/day")]
 async fn day(state: web::Data<AppState>, who: Owner, fields: Fields) -> Result<HttpResponse, PageError> {
-    pass(state, &who, &fields, (1, "A day has passed.")).await
+    pass(state, &who, &fields, 1, "A day has passed.").await
 }
 
 #[post("/clock/week")]
 async fn week(state: web::Data<AppState>, who: Owner, fields: Fields) -> Result<HttpResponse, PageError> {
-    pass(state, &who, &fields, (7, "A week has passed.")).await
+    pass(state, &who, &fields, 7, "A week has passed.").await
 }

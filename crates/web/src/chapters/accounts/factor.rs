@@ -171,7 +171,7 @@ async fn with_code(
     }
     session.remove(OWING);
     tracing::info!(user, "signed in with a code");
-    opened(&state, (&owing.login, &origin)).await?;
+    opened(&state, &owing.login, &origin).await?;
     session::remember_device(&session, &owing.login)?;
     session::begin(&state, &session, user).await?;
     Ok(see_other("/"))

@@ -1,6 +1,6 @@
 //! Whether one wants a mail a day, where to and when.
 
-use crate::page::dates::{Said, typed_time};
+use crate::page::dates::{DateFormat, typed_time};
 use crate::page::forms::{Field, FieldError, FieldGroup, Form, Reader};
 use crate::page::frame::Frame;
 use crate::server::error::{PageError, page_with, see_other};
@@ -64,7 +64,7 @@ fn texts(choice: &MailChoice) -> BTreeMap<String, String> {
 
 fn last_words(last: &LastMail, zone: &str) -> String {
     let tz = TimeZone::get(zone).unwrap_or(TimeZone::UTC);
-    let at = last.at.to_zoned(tz).said("%a %-d %b, %H:%M");
+    let at = last.at.to_zoned(tz).formatted("%a %-d %b, %H:%M");
     match (last.fault.as_str(), last.notices) {
         ("", 0) => format!("Looked for news at {at}: none, and no mail."),
         ("", 1) => format!("The last one was sent at {at}, with one new notice."),

@@ -1,6 +1,6 @@
 //! One's own settings: how times and dates are read and written, the password, the sessions.
 
-use crate::page::dates::Said;
+use crate::page::dates::DateFormat;
 use crate::page::frame::Frame;
 use crate::server::error::{PageError, page_with, see_other};
 use crate::server::session::{Fields, SignedIn, flash, own_hash};
@@ -39,7 +39,7 @@ pub(super) async fn draw(
     let (id, own) = (who.user.id, own_hash(&who.session)?);
     let sessions = read(state, move |snapshot| snapshot.sessions_of(id)).await?;
     let line = |session: SessionRecord| {
-        let began = session.began.to_zoned(TimeZone::UTC).said("%-d %b %Y, %H:%M");
+        let began = session.began.to_zoned(TimeZone::UTC).formatted("%-d %b %Y, %H:%M");
         (format!("since {began}, universal time"), session.token_sha256 == own)
     };
     page_with(
@@ -48,7 +48,7 @@ pub(super) async fn draw(
             frame: Frame::new(who, "Your settings")?,
             twelve_hours: clock == Clock::Hours12,
             month_first: dates == DateOrder::MonthFirst,
-            now: who.now.said("%A %-d %B %Y, %H:%M"),
+            now: who.now.formatted("%A %-d %B %Y, %H:%M"),
             sessions: sessions.into_iter().map(line).collect(),
             errors,
         },

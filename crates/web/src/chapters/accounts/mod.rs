@@ -12,7 +12,7 @@ mod typed;
 
 use crate::page::frame::Frame;
 use crate::server::error::{PageError, page, page_with, see_other};
-use crate::server::reader::off_loop;
+use crate::server::request_locale::off_loop;
 use crate::server::session;
 use crate::server::session::{Fields, Owner, SignedIn, csrf, flash};
 use crate::server::state::{AppState, read, with_store};
@@ -154,7 +154,7 @@ async fn sign_in(
         && with_store(&state, move |store| store.begin_sign_in(&name, &from)).await?;
     if !may {
         if state.limits.written(&address) {
-            note(&state, (&login, &origin), Tried::Refused).await?;
+            note(&state, &login, &origin, Tried::Refused).await?;
         }
         return refuse(
             StatusCode::TOO_MANY_REQUESTS,
@@ -175,7 +175,7 @@ async fn sign_in(
     match user {
         Some(known) => {
             // A code that is asked for next is a try of its own.
-            opened(&state, (&login, &origin)).await?;
+            opened(&state, &login, &origin).await?;
             let (user, password_hash) = (known.user.id, known.password_hash.as_str());
             let known = factor::Known { user, login: &login, password_hash };
             factor::after_password(&state, &session, known).await
@@ -191,7 +191,8 @@ async fn sign_in(
 /// Counts a try to sign in, for every server and for the owner.
 async fn note(
     state: &web::Data<AppState>,
-    (login, address): (&str, &str),
+    login: &str,
+    address: &str,
     tried: Tried,
 ) -> Result<(), PageError> {
     let (login, address) = (login.to_owned(), address.to_owned());
@@ -199,7 +200,7 @@ async fn note(
 }
 
 /// Says that a try which was begun was right.
-async fn opened(state: &web::Data<AppState>, (login, address): (&str, &str)) -> Result<(), PageError> {
+async fn opened(state: &web::Data<AppState>, login: &str, address: &str) -> Result<(), PageError> {
     let (login, address) = (login.to_owned(), address.to_owned());
     with_store(state, move |store| store.sign_in_opened(&login, &address)).await
 }

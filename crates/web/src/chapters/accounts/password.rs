@@ -216,7 +216,7 @@ async fn choose(
     let set = hash.clone();
     let id = with_store(&state, move |store| store.use_password_link(&link, &set)).await?;
     let id = id.ok_or_else(|| PageError::BadRequest("This link was used already.".into()))?;
-    note(&state, (&user.login, &address_of(&request)), Tried::Opened).await?;
+    note(&state, &user.login, &address_of(&request), Tried::Opened).await?;
     let known = super::factor::Known { user: id, login: &user.login, password_hash: &hash };
     super::factor::after_password(&state, &session, known).await
 }

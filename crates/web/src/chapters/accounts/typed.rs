@@ -1,8 +1,8 @@
 //! What was understood of a text that is being typed: asked by every field, answered by the one reader.
 
-use crate::page::dates::{Said, typed_times};
+use crate::page::dates::{DateFormat, typed_times};
 use crate::page::quantities::plain;
-use crate::server::reader::habit;
+use crate::server::request_locale::habit;
 use crate::server::session::SignedIn;
 use crate::server::time_zones::zone_at;
 use actix_web::{HttpResponse, get, web};
@@ -66,15 +66,16 @@ fn means(query: &Query, today: Date) -> Read<String> {
                 format!("{}{down}", typed::write_duration(length))
             })
         }
-        "date" => typed::date(text, today, habit).map(|date| date.said("%a %-d %b %Y")),
+        "date" => typed::date(text, today, habit).map(|date| date.formatted("%a %-d %b %Y")),
         "dates" => {
-            let one = |part: &str| typed::date(part, today, habit).map(|date| date.said("%a %-d %b %Y"));
+            let one = |part: &str| typed::date(part, today, habit).map(|date| date.formatted("%a %-d %b %Y"));
             let all: Read<Vec<String>> = typed::date_parts(text, today, habit).into_iter().map(one).collect();
             all.map(|all| all.join("; "))
         }
-        "moment" => typed::date_and_time(text, today, habit)
-            .map(|at| format!("{}, {}", at.date().said("%a %-d %b %Y"), typed::write_time(at.time(), habit))),
-        "day" => typed::month_day(text, habit).map(|day| typed::write_month_day(day, habit)),
+        "moment" => typed::date_and_time(text, today, habit).map(|at| {
+            format!("{}, {}", at.date().formatted("%a %-d %b %Y"), typed::write_time(at.time(), habit))
+        }),
+        "day" => typed::month_day(text, habit).map(|day| typed::write_month_day(day.0, day.1, habit)),
         "days" => typed::days(text, today, habit).map(|days| typed::write_days(days, habit)),
         // A position, latitude and longitude: the zone that an empty field takes.
         "zone" => {
@@ -122,7 +123,7 @@ async fn understood(who: SignedIn, query: web::Query<Query>) -> HttpResponse {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::server::reader::in_habit;
+    use crate::server::request_locale::in_habit;
     use upland_formats::typed::{Clock, DateOrder, Habit};
 
     fn said(reads: &str, unit: &str, text: &str) -> Understood {

@@ -7,10 +7,10 @@ use crate::page::controller_version::{ControllerVersion, Sayings};
 use crate::page::frame::{Chapter, Frame};
 use crate::server::address;
 use crate::server::error::{PageError, page, see_other};
-use crate::server::reader::off_loop;
+use crate::server::request_locale::off_loop;
 use crate::server::session::{Fields, flash};
 use crate::site::context::{AtSite, EditorAt};
-use crate::site::workbench::Workbench;
+use crate::site::controller_snapshot::ControllerSnapshot;
 use actix_web::{HttpResponse, get, post, web};
 use results::{Asked, Results};
 use std::sync::Arc;
@@ -56,8 +56,8 @@ impl Query {
 
 #[get("/sites/{id}/budget")]
 async fn first_controller(here: AtSite) -> Result<HttpResponse, PageError> {
-    let loaded = Arc::clone(&here.facts);
-    match loaded.controllers.first() {
+    let records = Arc::clone(&here.records);
+    match records.controllers.first() {
         Some(first) => {
             Ok(see_other(&format!("{}/budget", address::site_controller(here.id(), first.number()))))
         }
@@ -74,19 +74,21 @@ async fn budget_page(
     path: web::Path<(i64, u8)>,
     query: web::Query<Query>,
 ) -> Result<HttpResponse, PageError> {
-    let bench = here.workbench(path.1).await?;
-    let history = here.settings_history(&bench).await?;
-    let mut frame = Frame::of_site(&here, format!("{}: budget", bench.controller()?.place), Chapter::Budget)?;
-    frame.here = format!("{}/budget", bench.path());
+    let snapshot = here.controller_snapshot(path.1).await?;
+    let history = here.settings_history(&snapshot).await?;
+    let mut frame =
+        Frame::of_site(&here, format!("{}: budget", snapshot.controller()?.place), Chapter::Budget)?;
+    frame.here = format!("{}/budget", snapshot.path());
     let asked = query.asked();
     let shared = here.state.clone();
     let drawn = off_loop(move || {
-        let figures = Results::of(&shared, &bench, asked)?;
+        let figures = Results::of(&shared, &snapshot, asked)?;
         BudgetPage::new(
             frame,
-            &bench,
+            &snapshot,
             &history,
-            (&figures, asked),
+            &figures,
+            asked,
             query.month.and_then(Month::from_number),
             query.zone,
         )
@@ -106,9 +108,11 @@ fn asked_of(fields: &Fields) -> Asked {
 /// Saves settings that the budget made as a new version.
 async fn save(
     here: &AtSite,
-    bench: &Workbench,
+    snapshot: &ControllerSnapshot,
     fields: &Fields,
-    (settings, reason, text): (Settings, String, String),
+    settings: Settings,
+    reason: String,
+    text: String,
 ) -> Result<HttpResponse, PageError> {
     let base: i32 = fields
         .get("base")
@@ -116,8 +120,8 @@ async fn save(
         .map_err(|_| PageError::BadRequest("The form does not say its version. Reload the page.".into()))?;
     // Back to the month that was looked at.
     let back = match fields.get("month").parse::<u8>() {
-        Ok(month) => format!("{}/budget?month={month}", bench.path()),
-        Err(_) => format!("{}/budget", bench.path()),
+        Ok(month) => format!("{}/budget?month={month}", snapshot.path()),
+        Err(_) => format!("{}/budget", snapshot.path()),
     };
     let say = Sayings {
         done: &|version| format!("{text} It is version {version}; set it at the controller too."),
@@ -126,7 +130,7 @@ async fn save(
         again_at: back,
         undo: true,
     };
-    ControllerVersion { settings, kind: SettingsKind::Changed, reason, base }.save(here, bench, say).await
+    ControllerVersion { settings, kind: SettingsKind::Changed, reason, base }.save(here, snapshot, say).await
 }
 
 /// Sets the best percentages of a month; a controller that holds twelve takes all.
@@ -136,15 +140,15 @@ async fn set_month(
     path: web::Path<(i64, u8)>,
     fields: Fields,
 ) -> Result<HttpResponse, PageError> {
-    let bench = here.workbench(path.1).await?;
+    let snapshot = here.controller_snapshot(path.1).await?;
     let month = fields.get("month").parse().ok().and_then(Month::from_number);
     let unsaid = || PageError::BadRequest("The form does not say its month. Reload the page.".into());
     let month = month.ok_or_else(unsaid)?;
     let Asked { rain, measure } = asked_of(&fields);
-    let settings = bench.settings();
-    let year = bench.today.year();
-    let SoundBase { base, .. } = sound_base(&bench.installation, &settings, bench.today, measure);
-    let found = budget(&base, &needs(&bench.installation, &bench.climate, rain, year), rain);
+    let settings = snapshot.settings();
+    let year = snapshot.today.year();
+    let SoundBase { base, .. } = sound_base(&snapshot.installation, &settings, snapshot.today, measure);
+    let found = budget(&base, &needs(&snapshot.installation, &snapshot.climate, rain, year), rain);
     let changed = with_best(&settings, &found, month);
     let twelve = matches!(changed.percentages, Percentages::Month(_));
     let name = month.name();
@@ -156,7 +160,7 @@ async fn set_month(
     } else {
         (format!("{name}'s percentages from the budget"), format!("{name}'s percentages are set."))
     };
-    save(&here, &bench, &fields, (changed, reason, text)).await
+    save(&here, &snapshot, &fields, changed, reason, text).await
 }
 
 /// Sets this week's percentages.
@@ -166,14 +170,14 @@ async fn set_week(
     path: web::Path<(i64, u8)>,
     fields: Fields,
 ) -> Result<HttpResponse, PageError> {
-    let bench = here.workbench(path.1).await?;
-    let settings = bench.settings();
+    let snapshot = here.controller_snapshot(path.1).await?;
+    let settings = snapshot.settings();
     let measure = asked_of(&fields).measure;
-    let SoundBase { base, .. } = sound_base(&bench.installation, &settings, bench.today, measure);
-    let advice = week(&base, &bench.climate, bench.today);
+    let SoundBase { base, .. } = sound_base(&snapshot.installation, &settings, snapshot.today, measure);
+    let advice = week(&base, &snapshot.climate, snapshot.today);
     let changed = with_week(&settings, &advice, None);
-    let reason = format!("percentage of the week from {}", bench.today);
-    save(&here, &bench, &fields, (changed, reason, "This week's percentages are set.".to_owned())).await
+    let reason = format!("percentage of the week from {}", snapshot.today);
+    save(&here, &snapshot, &fields, changed, reason, "This week's percentages are set.".to_owned()).await
 }
 
 /// Applies what lessens the error.
@@ -183,18 +187,18 @@ async fn improve(
     path: web::Path<(i64, u8)>,
     fields: Fields,
 ) -> Result<HttpResponse, PageError> {
-    let bench = here.workbench(path.1).await?;
+    let snapshot = here.controller_snapshot(path.1).await?;
     let Asked { rain, measure } = asked_of(&fields);
-    let settings = bench.settings();
-    let SoundBase { base, .. } = sound_base(&bench.installation, &settings, bench.today, measure);
-    let needs = needs(&bench.installation, &bench.climate, rain, bench.today.year());
-    let all = improvements(&base, &needs, rain, bench.today, |tried| {
-        faults(&bench.installation, tried, bench.today)
+    let settings = snapshot.settings();
+    let SoundBase { base, .. } = sound_base(&snapshot.installation, &settings, snapshot.today, measure);
+    let needs = needs(&snapshot.installation, &snapshot.climate, rain, snapshot.today.year());
+    let all = improvements(&base, &needs, rain, snapshot.today, |tried| {
+        faults(&snapshot.installation, tried, snapshot.today)
     });
     let which = fields.get("which").parse::<usize>().unwrap_or(0);
     let Some(chosen) = all.into_iter().nth(which) else {
         flash(&here.who.session, "The settings changed meanwhile, and this does not help any more.", None)?;
-        return Ok(see_other(&format!("{}/budget", bench.path())));
+        return Ok(see_other(&format!("{}/budget", snapshot.path())));
     };
     let reason = format!("budget: {} changes fit the zones of a program to each other", chosen.moves.len());
     let (before, after) = (chosen.before, chosen.after);
@@ -205,5 +209,5 @@ async fn improve(
         100.0 * after.surplus,
         100.0 * before.surplus
     );
-    save(&here, &bench, &fields, (chosen.settings, reason, text)).await
+    save(&here, &snapshot, &fields, chosen.settings, reason, text).await
 }

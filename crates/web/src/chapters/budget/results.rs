@@ -2,7 +2,7 @@
 
 use crate::server::error::PageError;
 use crate::server::state::AppState;
-use crate::site::workbench::Workbench;
+use crate::site::controller_snapshot::ControllerSnapshot;
 use jiff::ToSpan;
 use jiff::civil::Date;
 use std::sync::Arc;
@@ -43,17 +43,17 @@ pub(crate) struct Results {
 
 impl Results {
     /// The figures of a controller, computed once for the same facts.
-    pub fn of(state: &AppState, bench: &Workbench, asked: Asked) -> Result<Arc<Self>, PageError> {
-        let of = (bench.path(), bench.today, asked);
-        let settings = bench.saved().map_or(0, |s| s.version);
-        let facts = format!("{of:?} {} {settings} {:?}", bench.facts(), bench.installation);
-        Ok(state.cache.once(facts, |_| 60, || Ok(Self::compute(bench, asked)))?)
+    pub fn of(state: &AppState, snapshot: &ControllerSnapshot, asked: Asked) -> Result<Arc<Self>, PageError> {
+        let of = (snapshot.path(), snapshot.today, asked);
+        let settings = snapshot.saved().map_or(0, |s| s.version);
+        let facts = format!("{of:?} {} {settings} {:?}", snapshot.facts(), snapshot.installation);
+        Ok(state.cache.once(facts, |_| 60, || Ok(Self::compute(snapshot, asked)))?)
     }
 
     /// The figures of a controller.
-    pub fn compute(bench: &Workbench, Asked { rain, measure }: Asked) -> Self {
-        let (climate, today, year) = (&bench.climate, bench.today, bench.today.year());
-        let (installation, settings) = (&bench.installation, bench.settings());
+    pub fn compute(snapshot: &ControllerSnapshot, Asked { rain, measure }: Asked) -> Self {
+        let (climate, today, year) = (&snapshot.climate, snapshot.today, snapshot.today.year());
+        let (installation, settings) = (&snapshot.installation, snapshot.settings());
         let needed = needs(installation, climate, rain, year);
         let SoundBase { base, wrong } = sound_base(installation, &settings, today, measure);
         let found = budget(&base, &needed, rain);
@@ -63,7 +63,7 @@ impl Results {
         });
         let schools = match span {
             Some((from, to)) if from < to && !found.zones.is_empty() => {
-                schools(&base, &found, climate, (from, to))
+                schools(&base, &found, climate, from, to)
             }
             _ => Vec::new(),
         };

@@ -1,13 +1,13 @@
 //! View models of the budget page.
 
 use super::results::{Asked, Results};
-use crate::page::dates::Said;
+use crate::page::dates::DateFormat;
 use crate::page::frame::Frame;
 use crate::page::program_words::Names;
 use crate::page::quantities::{capital, depth, in_words, plain, short_date, volume};
 use crate::page::working::{Working, working};
 use crate::server::error::PageError;
-use crate::site::workbench::Workbench;
+use crate::site::controller_snapshot::ControllerSnapshot;
 use askama::Template;
 use upland_core::advice::budget::{
     Budget, Improvement, Measure, Move, Outcome, PercentageSlot, RainRule, SchoolResult, WeekAdvice,
@@ -168,19 +168,19 @@ fn slot_words(slots: &[PercentageSlot], values: &[Option<Percentage>], settings:
 }
 
 struct Maker<'a> {
-    bench: &'a Workbench,
+    snapshot: &'a ControllerSnapshot,
     settings: &'a Settings,
     asked: Asked,
 }
 
 impl Maker<'_> {
     fn zone_name(&self, station: u16) -> String {
-        let name = self.bench.installation.zone(station).map_or("", |z| z.zone.name.as_str());
+        let name = self.snapshot.installation.zone(station).map_or("", |z| z.zone.name.as_str());
         format!("{station} {name}")
     }
 
     fn zone_row(&self, zone: &ZoneBudget, now: Month) -> ZoneRow {
-        let units = self.bench.units();
+        let units = self.snapshot.units();
         let cells = Month::ALL
             .into_iter()
             .map(|m| {
@@ -209,7 +209,7 @@ impl Maker<'_> {
                     class,
                     href: format!(
                         "{}/budget?rain={}&measure={}&month={}&zone={}#opened",
-                        self.bench.path(),
+                        self.snapshot.path(),
                         self.asked.rain.code(),
                         self.asked.measure.code(),
                         m.number(),
@@ -244,7 +244,11 @@ impl Maker<'_> {
         let short = (0..advice.slots.len()).flat_map(|slot| advice.left_short(slot));
         let named: Vec<String> = short
             .map(|s| {
-                format!("{} lacks {} a week", self.zone_name(s.station), depth(self.bench.units(), s.deficit))
+                format!(
+                    "{} lacks {} a week",
+                    self.zone_name(s.station),
+                    depth(self.snapshot.units(), s.deficit)
+                )
             })
             .collect();
         named.join("; ")
@@ -272,7 +276,7 @@ impl Maker<'_> {
     }
 
     fn history(&self, weeks: &[WeekAdvice], history: &[SettingsRecord]) -> Vec<HistoryRow> {
-        let tz = &self.bench.installation.tz;
+        let tz = &self.snapshot.installation.tz;
         weeks
             .iter()
             .map(|advice| {
@@ -304,7 +308,7 @@ impl Maker<'_> {
     }
 
     fn schools(&self, all: &[SchoolResult]) -> Vec<SchoolRow> {
-        let units = self.bench.units();
+        let units = self.snapshot.units();
         all.iter()
             .map(|r| SchoolRow {
                 name: r.school.label(),
@@ -341,24 +345,25 @@ impl BudgetPage {
     // Long: one part of the page after another.
     pub fn new(
         frame: Frame,
-        bench: &Workbench,
+        snapshot: &ControllerSnapshot,
         versions: &[SettingsRecord],
-        (figures, asked): (&Results, Asked),
+        figures: &Results,
+        asked: Asked,
         month: Option<Month>,
         zone: Option<u16>,
     ) -> Result<Self, PageError> {
         let Results { needed, found, advice, .. } = figures;
-        let settings = bench.settings();
+        let settings = snapshot.settings();
         let Asked { rain, measure } = asked;
-        let maker = Maker { bench, settings: &settings, asked };
-        let (year, climate) = (bench.today.year(), &bench.climate);
-        let month = month.unwrap_or(Month::of(bench.today));
+        let maker = Maker { snapshot, settings: &settings, asked };
+        let (year, climate) = (snapshot.today.year(), &snapshot.climate);
+        let month = month.unwrap_or(Month::of(snapshot.today));
         let twelve = matches!(settings.percentages, Percentages::Month(_));
         let best = found.best.of(month);
         let name = month.name();
 
         let opened = zone.and_then(|station| {
-            let zone = bench.installation.zone(station)?;
+            let zone = snapshot.installation.zone(station)?;
             let row = found.zones.iter().find(|z| z.station == station)?;
             let need = needed.iter().find(|n| n.station == station)?;
             let et0 = *climate.monthly_expected_et0(year).of(month);
@@ -367,10 +372,10 @@ impl BudgetPage {
                 "opened".into(),
                 of,
                 &budget_month(zone, row, need, et0, month, rain),
-                bench.units(),
+                snapshot.units(),
             ))
         });
-        let units = bench.units();
+        let units = snapshot.units();
         let workings: Vec<Working> = advice
             .zones
             .iter()
@@ -381,11 +386,11 @@ impl BudgetPage {
         let worst = worst(found, &maker);
         let set_now = upland_core::advice::budget::with_best(&settings, found, month) == settings;
         Ok(Self {
-            path: bench.path(),
-            site_id: bench.loaded.site.id.number(),
-            controllers: bench.loaded.controller_names(),
-            number: bench.installation.controller_number,
-            base_version: bench.saved().map_or(0, |s| s.version),
+            path: snapshot.path(),
+            site_id: snapshot.records.site.id.number(),
+            controllers: snapshot.records.controller_names(),
+            number: snapshot.installation.controller_number,
+            base_version: snapshot.saved().map_or(0, |s| s.version),
             runs: !found.zones.is_empty(),
             rain: rain.code(),
             rains: [RainRule::LeftToHold, RainRule::Counted]
@@ -398,9 +403,9 @@ impl BudgetPage {
                 .iter()
                 .map(|finding| {
                     let names = Names {
-                        installation: &bench.installation,
+                        installation: &snapshot.installation,
                         settings: &settings,
-                        units: bench.units(),
+                        units: snapshot.units(),
                     };
                     let words = names.finding(finding);
                     format!("{}: {}", words.place, words.text.trim_end_matches('.'))
@@ -457,7 +462,7 @@ impl BudgetPage {
             opened,
             week_verdict: format!(
                 "Week from {}: {}.",
-                short_date(bench.today),
+                short_date(snapshot.today),
                 slot_words(&advice.slots, &advice.best, &settings)
             ),
             week_note: format!(
@@ -501,7 +506,7 @@ impl BudgetPage {
                 .collect(),
             schools: maker.schools(&figures.schools),
             school_span: figures.span.map_or(String::new(), |(a, b)| {
-                format!("{} to {}", a.said("%-d %b %Y"), b.said("%-d %b %Y"))
+                format!("{} to {}", a.formatted("%-d %b %Y"), b.formatted("%-d %b %Y"))
             }),
             stepwise: !found.searched_through.iter().all(|s| *s),
             frame,
@@ -515,13 +520,14 @@ mod tests {
     use crate::fixture;
 
     fn page(asked: Asked, month: Option<Month>, zone: Option<u16>) -> BudgetPage {
-        let bench = fixture::workbench();
-        let history: Vec<SettingsRecord> = bench.saved().cloned().into_iter().collect();
+        let snapshot = fixture::controller_snapshot();
+        let history: Vec<SettingsRecord> = snapshot.saved().cloned().into_iter().collect();
         BudgetPage::new(
             fixture::frame(),
-            &bench,
+            &snapshot,
             &history,
-            (&Results::compute(&bench, asked), asked),
+            &Results::compute(&snapshot, asked),
+            asked,
             month,
             zone,
         )
@@ -552,12 +558,12 @@ mod tests {
 
     #[test]
     fn this_week_sets_the_month_of_a_controller_that_holds_twelve() {
-        let bench = fixture::workbench();
-        let mut settings = bench.settings();
+        let snapshot = fixture::controller_snapshot();
+        let mut settings = snapshot.settings();
         settings.percentages =
             Percentages::Month(upland_core::quantity::month::ByMonth::all(Percentage::HUNDRED));
         let advice = WeekAdvice {
-            from: bench.today,
+            from: snapshot.today,
             slots: vec![PercentageSlot::Controller],
             best: vec![Some(Percentage::from_percent(70))],
             set: vec![Percentage::HUNDRED],

@@ -2,7 +2,7 @@
 
 use super::{Kept, entry, keep, shelve};
 use crate::page::card_form;
-use crate::page::dates::Said;
+use crate::page::dates::DateFormat;
 use crate::page::forms::base_version;
 use crate::page::forms::{FieldError, Form};
 use crate::page::frame::Frame;
@@ -151,7 +151,7 @@ fn edit(
             form,
             id: entry.map(|e| e.id),
             version: entry.map_or(0, |e| e.version),
-            saved: entry.map(|e| (e.saved_by.clone(), e.saved_at.said("%-d %b %Y"))),
+            saved: entry.map(|e| (e.saved_by.clone(), e.saved_at.formatted("%-d %b %Y"))),
             their_name,
         },
     )
@@ -258,7 +258,7 @@ async fn save(
         }
     };
     let text = format!("{} is saved. Controllers that were made from it keep their own copy.", card.name);
-    match keep(&state, &who, id, (card, &fields), card_form::texts).await? {
+    match keep(&state, &who, id, card, &fields, card_form::texts).await? {
         Kept::Saved => {
             flash(&who.session, text, None)?;
             Ok(see_other("/cards"))
@@ -282,7 +282,7 @@ async fn remove(
     _fields: Fields,
 ) -> Result<HttpResponse, PageError> {
     let name = entry::<Card>(&state, *id).await?.item.name;
-    shelve::<Card>(&state, &who, ("/cards", *id), true, format!("{name} is removed from the list.")).await
+    shelve::<Card>(&state, &who, "/cards", *id, true, format!("{name} is removed from the list.")).await
 }
 
 #[post("/cards/{id}/restore")]
@@ -292,7 +292,7 @@ async fn restore(
     id: web::Path<i64>,
     _fields: Fields,
 ) -> Result<HttpResponse, PageError> {
-    shelve::<Card>(&state, &who, ("/cards", *id), false, "The controller type is back.".into()).await
+    shelve::<Card>(&state, &who, "/cards", *id, false, "The controller type is back.".into()).await
 }
 
 #[get("/schemas/settings-v1.json")]

@@ -41,7 +41,8 @@ async fn keep<T: Shared + Send + Sync + 'static>(
     state: &web::Data<AppState>,
     who: &SignedIn,
     id: i64,
-    (item, fields): (T, &Fields),
+    item: T,
+    fields: &Fields,
     texts: fn(&T) -> BTreeMap<String, String>,
 ) -> Result<Kept<T>, PageError> {
     let (base, user) = (base_version(fields)?, who.user.id);
@@ -62,7 +63,8 @@ async fn keep<T: Shared + Send + Sync + 'static>(
 async fn shelve<T: Shared + 'static>(
     state: &web::Data<AppState>,
     who: &SignedIn,
-    (list, id): (&str, i64),
+    list: &str,
+    id: i64,
     removed: bool,
     text: String,
 ) -> Result<HttpResponse, PageError> {

@@ -3,7 +3,7 @@
 use crate::page::dates::typed_time;
 use crate::page::law_words::digits_of;
 use crate::page::quantities::plain;
-use crate::server::reader::habit;
+use crate::server::request_locale::habit;
 use crate::server::session::Fields;
 use jiff::civil::Time;
 use std::collections::BTreeMap;
@@ -56,8 +56,14 @@ pub(super) fn texts(ordinance: &Ordinance) -> BTreeMap<String, String> {
     put("exempts_new_planting".into(), on(ordinance.exempts_new_planting));
     for (i, rule) in ordinance.rules.iter().enumerate() {
         let at = |field: &str| format!("r{i}-{field}");
-        put(at("from"), rule.season.map_or(String::new(), |s| typed::write_month_day(s.from, habit())));
-        put(at("until"), rule.season.map_or(String::new(), |s| typed::write_month_day(s.until, habit())));
+        put(
+            at("from"),
+            rule.season.map_or(String::new(), |s| typed::write_month_day(s.from.0, s.from.1, habit())),
+        );
+        put(
+            at("until"),
+            rule.season.map_or(String::new(), |s| typed::write_month_day(s.until.0, s.until.1, habit())),
+        );
         let mode = match rule.days {
             AllowedDays::Any => "any",
             AllowedDays::Weekdays { .. } => "weekdays",

@@ -2,7 +2,7 @@
 
 use super::ordinance_form::{self, DAY_MODES, HOURS, TextError};
 use super::{Kept, entry, keep, shelve};
-use crate::page::dates::Said;
+use crate::page::dates::DateFormat;
 use crate::page::forms::{Cell, Cells, Tick, base_version};
 use crate::page::frame::Frame;
 use crate::page::law_words::{exempt_words, rule_words};
@@ -158,7 +158,7 @@ fn edit(
             frame: Frame::new(who, entry.map_or("New ordinance".to_owned(), |e| e.item.name.clone()))?,
             id: entry.map(|e| e.id),
             version: entry.map_or(0, |e| e.version),
-            saved: entry.map(|e| (e.saved_by.clone(), e.saved_at.said("%-d %b %Y"))),
+            saved: entry.map(|e| (e.saved_by.clone(), e.saved_at.formatted("%-d %b %Y"))),
             name: cell("name".into()),
             heads: HeadType::ALL
                 .into_iter()
@@ -299,7 +299,7 @@ async fn save(
         return save_as_copy(&state, &who, ordinance).await;
     }
     let text = format!("{} is saved; it takes effect at once on every site that applies it.", ordinance.name);
-    match keep(&state, &who, id, (ordinance, &fields), ordinance_form::texts).await? {
+    match keep(&state, &who, id, ordinance, &fields, ordinance_form::texts).await? {
         Kept::Saved => {
             flash(&who.session, text, None)?;
             Ok(see_other("/ordinances"))
@@ -331,7 +331,8 @@ async fn remove(
     shelve::<Ordinance>(
         &state,
         &who,
-        ("/ordinances", *id),
+        "/ordinances",
+        *id,
         true,
         format!("{name} is removed from the list. Sites that apply it keep it."),
     )
@@ -345,7 +346,7 @@ async fn restore(
     id: web::Path<i64>,
     _fields: Fields,
 ) -> Result<HttpResponse, PageError> {
-    shelve::<Ordinance>(&state, &who, ("/ordinances", *id), false, "The ordinance is back.".into()).await
+    shelve::<Ordinance>(&state, &who, "/ordinances", *id, false, "The ordinance is back.".into()).await
 }
 
 #[get("/schemas/ordinance-v1.json")]

@@ -40,7 +40,7 @@ pub(crate) fn routes(config: &mut web::ServiceConfig) {
 
 async fn entries(here: &AtSite, query: &Query, most: i64) -> Result<Vec<LogEntry>, PageError> {
     let of_site = here.site_key();
-    let asked = asked(query, &here.facts.tz, here.today())?;
+    let asked = asked(query, &here.records.tz, here.today())?;
     here.read(move |snapshot| snapshot.logbook(of_site, &asked, most)).await
 }
 
@@ -52,7 +52,7 @@ async fn log_page(here: AtSite, query: web::Query<Query>) -> Result<HttpResponse
     let found = entries(&here, &query, ON_PAGE + 1).await?;
     let people: Arc<Vec<(i64, String)>> =
         here.more("people", 2, move |snapshot| snapshot.people_of(of_site)).await?;
-    page(&LogPage::of(frame, &here, &query, (&found, &people), usize::try_from(ON_PAGE).unwrap_or(100)))
+    page(&LogPage::of(frame, &here, &query, &found, &people, usize::try_from(ON_PAGE).unwrap_or(100)))
 }
 
 #[get("/sites/{id}/logbook.csv")]
@@ -60,7 +60,7 @@ async fn log_csv(here: AtSite, query: web::Query<Query>) -> Result<HttpResponse,
     let found = entries(&here, &query, IN_FILE).await?;
     Ok(HttpResponse::Ok()
         .content_type("text/csv; charset=utf-8")
-        .insert_header(attachment(&format!("{} logbook", here.facts.site.site.name), "csv"))
+        .insert_header(attachment(&format!("{} logbook", here.records.site.site.name), "csv"))
         .body(csv(&here, &found)))
 }
 
@@ -68,7 +68,7 @@ async fn log_csv(here: AtSite, query: web::Query<Query>) -> Result<HttpResponse,
 async fn log_json(here: AtSite, query: web::Query<Query>) -> Result<HttpResponse, PageError> {
     let found = entries(&here, &query, IN_FILE).await?;
     Ok(HttpResponse::Ok()
-        .insert_header(attachment(&format!("{} logbook", here.facts.site.site.name), "json"))
+        .insert_header(attachment(&format!("{} logbook", here.records.site.site.name), "json"))
         .json(json(&here, &found)))
 }
 
@@ -89,7 +89,7 @@ async fn write_note(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResp
         return Ok(see_other(&back));
     }
     let zone =
-        fields.get("zone").parse::<i64>().ok().filter(|id| here.facts.zones.iter().any(|z| z.id == *id));
+        fields.get("zone").parse::<i64>().ok().filter(|id| here.records.zones.iter().any(|z| z.id == *id));
     let corrects: Option<i64> = fields.get("corrects").parse().ok();
     let id = here.change(move |change| change.note(&text, zone, corrects)).await?;
     flash(&here.who.session, "It is in the logbook.", Some(format!("{root}/notes/{id}/undo")))?;
@@ -133,7 +133,7 @@ async fn bring_back(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResp
     let id: i64 = fields.get("id").parse().map_err(|_| PageError::NotFound)?;
     // What belongs to a zone says to which; everything else belongs to the site.
     let under = fields.get("under").parse().unwrap_or(here.id());
-    let back = here.change(move |change| change.take_back(subject, (under, id), None)).await?;
+    let back = here.change(move |change| change.take_back(subject, under, id, None)).await?;
     let text =
         if back { "It stands again." } else { "It stands already, or something else is in its place." };
     flash(&here.who.session, text, None)?;

@@ -15,8 +15,8 @@ pub(super) fn routes(config: &mut web::ServiceConfig) {
 
 /// What a tick is about, in words; `None` when the site has no such thing.
 fn words(here: &AtSite, what: What, about: i64, number: i32) -> Option<String> {
-    let own_controller = || here.facts.controllers.iter().find(|b| b.record.id == about);
-    let sensor = || here.facts.sensors.iter().find(|s| s.id == about);
+    let own_controller = || here.records.controllers.iter().find(|b| b.record.id == about);
+    let sensor = || here.records.sensors.iter().find(|s| s.id == about);
     Some(match what {
         What::KeyedIn => {
             let own = own_controller()?;
@@ -71,7 +71,7 @@ async fn tick(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse, 
     let taken_back = fields.get("back_off") == "yes";
     let at = (!taken_back).then(|| here.now());
     let text = said.clone();
-    let done = here.change(move |change| change.tick((what, about, number), at, &said)).await?;
+    let done = here.change(move |change| change.tick(what, about, number, at, &said)).await?;
     let text = match (done, taken_back) {
         (true, false) => format!("Ticked: {text}."),
         (true, true) => format!("The tick is taken back: {text}."),

@@ -1,7 +1,7 @@
 //! The logbook as a page and as files.
 
 use super::asked::{KINDS, Query};
-use crate::page::dates::Said;
+use crate::page::dates::DateFormat;
 use crate::page::event_words::{action, difference, restorable, subject};
 use crate::page::frame::Frame;
 use crate::server::address;
@@ -54,7 +54,7 @@ pub(super) struct LogPage {
 }
 
 fn zone_name(here: &AtSite, id: i64) -> Option<String> {
-    let own = here.facts.zones.iter().find(|z| z.id == id)?;
+    let own = here.records.zones.iter().find(|z| z.id == id)?;
     Some(format!("{} {}", own.zone.number, own.zone.name))
 }
 
@@ -69,7 +69,7 @@ fn line(here: &AtSite, entry: &LogEntry) -> Line {
     };
     Line {
         id: entry.id,
-        at: entry.at.to_zoned(here.facts.tz.clone()).said("%H:%M"),
+        at: entry.at.to_zoned(here.records.tz.clone()).formatted("%H:%M"),
         by: entry.person.clone().unwrap_or_else(|| "by itself".into()),
         what: subject(&entry.subject),
         action: action(entry),
@@ -90,13 +90,14 @@ impl LogPage {
         frame: Frame,
         here: &AtSite,
         query: &Query,
-        (found, people): (&[LogEntry], &[(i64, String)]),
+        found: &[LogEntry],
+        people: &[(i64, String)],
         most: usize,
     ) -> Self {
         let shown = found.get(..most.min(found.len())).unwrap_or_default();
         let mut days: Vec<DayOf> = Vec::new();
         for entry in shown {
-            let day = entry.at.to_zoned(here.facts.tz.clone()).said("%A %-d %B %Y");
+            let day = entry.at.to_zoned(here.records.tz.clone()).formatted("%A %-d %B %Y");
             if days.last().is_none_or(|d| d.day != day) {
                 days.push(DayOf { day, lines: Vec::new() });
             }
@@ -118,7 +119,7 @@ impl LogPage {
                 .map(|(code, label, _)| choice("kind", (*code).into(), (*label).into()))
                 .collect(),
             zones: here
-                .facts
+                .records
                 .zones
                 .iter()
                 .map(|z| choice("zone", z.id.to_string(), format!("{} {}", z.zone.number, z.zone.name)))
@@ -139,7 +140,7 @@ impl LogPage {
 /// The entries as CSV.
 pub(super) fn csv(here: &AtSite, found: &[LogEntry]) -> String {
     let row = |entry: &LogEntry| {
-        let at = entry.at.to_zoned(here.facts.tz.clone()).strftime("%Y-%m-%dT%H:%M:%S%:z").to_string();
+        let at = entry.at.to_zoned(here.records.tz.clone()).strftime("%Y-%m-%dT%H:%M:%S%:z").to_string();
         let value = |v: &Option<serde_json::Value>| v.as_ref().map(ToString::to_string).unwrap_or_default();
         [
             at,
@@ -164,7 +165,7 @@ pub(super) fn json(here: &AtSite, found: &[LogEntry]) -> serde_json::Value {
     let one = |entry: &LogEntry| {
         serde_json::json!({
             "id": entry.id,
-            "at": entry.at.to_zoned(here.facts.tz.clone()).strftime("%Y-%m-%dT%H:%M:%S%:z").to_string(),
+            "at": entry.at.to_zoned(here.records.tz.clone()).strftime("%Y-%m-%dT%H:%M:%S%:z").to_string(),
             "person": entry.person,
             "subject": entry.subject,
             "subject_id": entry.subject_id,

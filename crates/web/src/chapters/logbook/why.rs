@@ -1,14 +1,15 @@
 //! "Why was this zone dry?": weather, runs, holds, percentages, changes and visits of any span on one axis, with the
 //! account's answer as a sentence.
 
-use crate::page::dates::{Said, typed_date};
+use crate::page::dates::{DateFormat, typed_date};
 use crate::page::frame::{Chapter, Frame};
 use crate::page::quantities::{depth, plain, share, short_date};
 use crate::page::season_chart::{SeasonChart, chart};
 use crate::server::address;
 use crate::server::error::{PageError, page};
 use crate::site::clock::asked_day;
-use crate::site::context::{AtSite, SiteAtWork};
+use crate::site::context::AtSite;
+use crate::site::snapshot::SiteSnapshot;
 use actix_web::{HttpResponse, get, web};
 use askama::Template;
 use jiff::civil::Date;
@@ -111,14 +112,14 @@ async fn why_page(
 ) -> Result<HttpResponse, PageError> {
     let of_site = here.site_key();
     let (from, to) = span(&query, here.moment(None).date)?;
-    let zone = here.facts.zone(path.1)?.clone();
+    let zone = here.records.zone(path.1)?.clone();
     let frame = Frame::of_site(&here, "Why", Chapter::Logbook)?;
     let now = here.moment(None).date;
-    let work = here.at_work((to != now).then_some(to)).await?;
+    let site = here.snapshot_with_account((to != now).then_some(to)).await?;
     let zone_id = zone.id;
     let asked = Asked {
-        from: Some(midnight(from, &here.facts.tz)),
-        until: Some(midnight(to.tomorrow().unwrap_or(to), &here.facts.tz)),
+        from: Some(midnight(from, &here.records.tz)),
+        until: Some(midnight(to.tomorrow().unwrap_or(to), &here.records.tz)),
         ..Asked::default()
     };
     let entries = here.read(move |snapshot| snapshot.logbook(of_site, &asked, MOST_ENTRIES)).await?;
@@ -130,7 +131,7 @@ async fn why_page(
         ),
     };
     let entries: Vec<LogEntry> = entries.into_iter().filter(about).collect();
-    page(&WhyPage::of(frame, &here, &zone, (&work, (from, to)), &entries)?)
+    page(&WhyPage::of(frame, &here, &zone, &site, from, to, &entries)?)
 }
 
 impl WhyPage {
@@ -139,14 +140,16 @@ impl WhyPage {
         frame: Frame,
         here: &AtSite,
         zone: &ZoneRecord,
-        (work, (from, to)): (&SiteAtWork, (Date, Date)),
+        site: &SiteSnapshot,
+        from: Date,
+        to: Date,
         entries: &[LogEntry],
     ) -> Result<Self, PageError> {
-        let facts = &work.states.facts;
+        let facts = &site.inputs;
         let key = (zone.zone.controller_number, zone.zone.number);
-        let units = here.facts.units();
-        let found = why(facts, &work.account, key, (from, to)).ok_or(PageError::NotFound)?;
-        let own = work.account.zone(key.0, key.1).ok_or(PageError::NotFound)?;
+        let units = here.records.units();
+        let found = why(facts, site.account(), key.0, key.1, from, to).ok_or(PageError::NotFound)?;
+        let own = site.account().zone(key.0, key.1).ok_or(PageError::NotFound)?;
         let days: Vec<AccountDay> =
             own.days.iter().filter(|d| (from..=to).contains(&d.date)).copied().collect();
         if days.is_empty() {
@@ -154,11 +157,11 @@ impl WhyPage {
                 "The account begins after these days. Choose later ones.".into(),
             ));
         }
-        let resolved = zone.zone.resolve(here.facts.site.site.latitude_deg);
+        let resolved = zone.zone.resolve(here.records.site.site.latitude_deg);
         let total = resolved.root_zone.total_available.mm();
         let name = format!("{} {}", zone.zone.number, zone.zone.name);
         let place = |at: Timestamp| {
-            let begin = midnight(from, &here.facts.tz);
+            let begin = midnight(from, &here.records.tz);
             #[allow(clippy::cast_precision_loss, reason = "days of a season")]
             let step = WIDTH / days.len() as f64;
             #[allow(clippy::cast_precision_loss, reason = "seconds of a season")]
@@ -167,16 +170,16 @@ impl WhyPage {
         };
         let done: Vec<Done> = entries.iter().rev().enumerate().map(|(k, e)| done(here, k + 1, e)).collect();
         let placed = entries.iter().rev().map(|e| {
-            let day = short_date(e.at.to_zoned(here.facts.tz.clone()).date());
+            let day = short_date(e.at.to_zoned(here.records.tz.clone()).date());
             (place(e.at), format!("{day}: {}", e.words))
         });
         let marks = marks(placed);
-        let held: Vec<(Date, &str)> = work
-            .account
+        let held: Vec<(Date, &str)> = site
+            .account()
             .runs
             .of(key.0, key.1)
             .filter(|r| r.is_held())
-            .map(|r| (r.run.start.to_zoned(here.facts.tz.clone()).date(), "held"))
+            .map(|r| (r.run.start.to_zoned(here.records.tz.clone()).date(), "held"))
             .filter(|(date, _)| (from..=to).contains(date))
             .collect();
         let length = (to - from).get_days() + 1;
@@ -197,12 +200,12 @@ impl WhyPage {
             reasons: found.reasons.iter().map(|r| reason(r, &found, units)).collect(),
             sums: sums(&found, units),
             chart: chart(&days, total, units).with_held(&days, &held),
-            steps: steps(facts, key, (from, to), (&days, &here.facts.tz)),
+            steps: steps(facts, key.0, key.1, from, to, &days, &here.records.tz),
             marks,
             done,
             earlier: address_of(earlier, from.yesterday().unwrap_or(from)),
             later,
-            days: format!("{} to {}", from.said("%-d %B"), to.said("%-d %B %Y")),
+            days: format!("{} to {}", from.formatted("%-d %B"), to.formatted("%-d %B %Y")),
             from: typed_date(from),
             to: typed_date(to),
             frame,
@@ -211,13 +214,13 @@ impl WhyPage {
 }
 
 fn done(here: &AtSite, number: usize, entry: &LogEntry) -> Done {
-    let at = entry.at.to_zoned(here.facts.tz.clone());
+    let at = entry.at.to_zoned(here.records.tz.clone());
     let action = crate::page::event_words::action(entry);
     let subject = crate::page::event_words::subject(&entry.subject);
     let head = if action.is_empty() { subject.to_owned() } else { format!("{subject} {action}") };
     Done {
         number,
-        at: at.said("%-d %b, %H:%M"),
+        at: at.formatted("%-d %b, %H:%M"),
         by: entry.person.clone().unwrap_or_default(),
         words: if entry.words.is_empty() { head } else { format!("{head}: {}", entry.words) },
         href: format!("{}/logbook#entry-{}", address::site_root(here.id()), entry.id),
@@ -249,10 +252,13 @@ fn marks(placed: impl Iterator<Item = (f64, String)>) -> Vec<Mark> {
 
 /// The percentage that turned the zone, day by day, as steps.
 fn steps(
-    facts: &upland_core::account::whole::Facts,
-    (controller_number, station): (u8, u16),
-    (from, to): (Date, Date),
-    (days, tz): (&[AccountDay], &jiff::tz::TimeZone),
+    facts: &upland_core::account::site_account::AccountInputs,
+    controller_number: u8,
+    station: u16,
+    from: Date,
+    to: Date,
+    days: &[AccountDay],
+    tz: &jiff::tz::TimeZone,
 ) -> Vec<Step> {
     const HEIGHT: f64 = 44.0;
     let Some(own) = facts.of_controller(controller_number) else { return Vec::new() };

@@ -1,6 +1,6 @@
 //! Who changed what on every site and of what all share, and sign-ins that did not open.
 
-use crate::page::dates::Said;
+use crate::page::dates::DateFormat;
 use crate::page::event_words::{action, difference, subject};
 use crate::page::frame::Frame;
 use crate::server::error::{PageError, page};
@@ -69,7 +69,7 @@ fn line(entry: &LogEntry, site: Option<i64>, sites: &BTreeMap<i64, String>) -> L
         (true, difference) => difference.unwrap_or_default(),
     };
     Line {
-        at: entry.at.to_zoned(TimeZone::UTC).said("%-d %b %Y, %H:%M UTC"),
+        at: entry.at.to_zoned(TimeZone::UTC).formatted("%-d %b %Y, %H:%M UTC"),
         who: entry.person.clone().unwrap_or_else(|| "the program".to_owned()),
         site: match site {
             None => "all sites".to_owned(),
@@ -92,7 +92,7 @@ fn try_line(tries: &SignIns) -> TryLine {
         times(tries.opened, "opened"),
     ];
     TryLine {
-        at: tries.last_at.to_zoned(TimeZone::UTC).said("%-d %b %Y, %H:%M UTC"),
+        at: tries.last_at.to_zoned(TimeZone::UTC).formatted("%-d %b %Y, %H:%M UTC"),
         login: tries.login.clone(),
         address: tries.address.clone(),
         what: all.into_iter().flatten().collect::<Vec<_>>().join(", "),

@@ -1,6 +1,6 @@
 //! Work in the background: whether it goes on, what was given up, and what was done lately.
 
-use crate::page::dates::Said;
+use crate::page::dates::DateFormat;
 use crate::page::frame::Frame;
 use crate::server::error::{PageError, page, see_other};
 use crate::server::session::{Fields, Owner, flash};
@@ -98,7 +98,7 @@ fn waiting_line(job: &Waiting, now: Timestamp, sites: &BTreeMap<i64, String>) ->
 
 fn ended_line(job: &Ended, sites: &BTreeMap<i64, String>) -> EndedLine {
     EndedLine {
-        at: job.ended_at.to_zoned(TimeZone::UTC).said("%-d %b, %H:%M UTC"),
+        at: job.ended_at.to_zoned(TimeZone::UTC).formatted("%-d %b, %H:%M UTC"),
         what: what(job.task, job.of, sites),
         took: length(job.took),
         said: job.said.clone(),

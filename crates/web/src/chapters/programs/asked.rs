@@ -4,7 +4,7 @@ use super::ControllerPage;
 use crate::page::dates::said_windows;
 use crate::page::quantities::plain;
 use crate::page::units::{NO_UNIT, SIGNED_PERCENT, Shown, Units};
-use crate::site::workbench::Workbench;
+use crate::site::controller_snapshot::ControllerSnapshot;
 use upland_core::controller::Input;
 use upland_core::installation::WiredZone;
 use upland_core::installation::key_in::{DOES_ENOUGH, KeyedInput, ZoneKeyIn, key_in};
@@ -71,14 +71,14 @@ fn does(found: &ZoneKeyIn) -> String {
 
 impl AskedView {
     /// `None` where the controller asks nothing.
-    pub fn of(bench: &Workbench) -> Option<Self> {
-        let there = &bench.installation;
+    pub fn of(snapshot: &ControllerSnapshot) -> Option<Self> {
+        let there = &snapshot.installation;
         let computing = there.card.computing.as_ref()?;
-        let (u, settings) = (Units::of(bench.units()), bench.settings());
-        let names = bench.names(&settings);
+        let (u, settings) = (Units::of(snapshot.units()), snapshot.settings());
+        let names = snapshot.names(&settings);
         let computed = |zone: &&WiredZone| !settings.station(zone.zone.number).fixed_run_time;
         let rows = there.zones_by_station().into_iter().filter(computed).map(|zone| {
-            let found = key_in(zone, computing, &there.monthly_et0, bench.today);
+            let found = key_in(zone, computing, &there.monthly_et0, snapshot.today);
             let window = said_windows(there.windows_of(found.station));
             AskedRow {
                 zone: names.station(found.station),
@@ -107,10 +107,10 @@ mod tests {
 
     #[test]
     fn a_controller_that_asks_is_told_zone_by_zone_and_what_it_will_do() {
-        let mut bench = fixture::workbench();
-        assert!(AskedView::of(&bench).is_none(), "an ordinary controller asks nothing");
-        bench.installation.card = generic().into_iter().find(|(code, _)| *code == "daily").unwrap().1;
-        let view = AskedView::of(&bench).unwrap();
+        let mut snapshot = fixture::controller_snapshot();
+        assert!(AskedView::of(&snapshot).is_none(), "an ordinary controller asks nothing");
+        snapshot.installation.card = generic().into_iter().find(|(code, _)| *code == "daily").unwrap().1;
+        let view = AskedView::of(&snapshot).unwrap();
         assert_eq!((view.rows.len(), view.heads.len()), (4, 7));
         let row = &view.rows[0];
         assert_eq!(row.cells.len(), 7);

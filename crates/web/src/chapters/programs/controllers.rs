@@ -4,7 +4,7 @@ use super::ControllerPage;
 use super::upkeep::{self, UpkeepLine};
 use super::{ControllerHead, Tab};
 use crate::page::card_form;
-use crate::page::dates::Said;
+use crate::page::dates::DateFormat;
 use crate::page::forms::base_version;
 use crate::page::forms::{Field, FieldError, FieldGroup, FieldKind, Form, Reader};
 use crate::page::frame::{Chapter, Frame};
@@ -137,23 +137,23 @@ fn form() -> Form {
 }
 
 async fn draw(here: &AtSite, path: (i64, u8), drawn: Drawn<'_>) -> Result<HttpResponse, PageError> {
-    let bench = here.workbench(path.1).await?;
+    let snapshot = here.controller_snapshot(path.1).await?;
     let form = form().filled(drawn.texts, drawn.errors);
-    let record = &bench.site_controller()?.record;
-    let upkeep = upkeep::lines(here, &bench, &format!("{}/card", bench.path())).await?;
+    let record = &snapshot.site_controller()?.record;
+    let upkeep = upkeep::lines(here, &snapshot, &format!("{}/card", snapshot.path())).await?;
     page_with(
         drawn.status,
         &CardPage {
-            frame: bench.frame(here, "controller")?,
-            head: bench.head(Tab::Controller)?,
+            frame: snapshot.frame(here, "controller")?,
+            head: snapshot.head(Tab::Controller)?,
             form,
             version: drawn.version,
             saved: (
                 record.saved_by.clone(),
-                record.saved_at.to_zoned(here.facts.tz.clone()).said("%-d %b %Y"),
+                record.saved_at.to_zoned(here.records.tz.clone()).formatted("%-d %b %Y"),
             ),
             merged: drawn.merged,
-            zones: bench.installation.zones.len(),
+            zones: snapshot.installation.zones.len(),
             upkeep,
         },
     )
@@ -161,8 +161,8 @@ async fn draw(here: &AtSite, path: (i64, u8), drawn: Drawn<'_>) -> Result<HttpRe
 
 #[get("/sites/{id}/controllers/{number}/card")]
 async fn card_page(here: AtSite, path: web::Path<(i64, u8)>) -> Result<HttpResponse, PageError> {
-    let bench = here.workbench(path.1).await?;
-    let record = &bench.site_controller()?.record;
+    let snapshot = here.controller_snapshot(path.1).await?;
+    let record = &snapshot.site_controller()?.record;
     let drawn = Drawn {
         status: StatusCode::OK,
         version: record.version,
@@ -190,7 +190,7 @@ async fn save_card(
     path: web::Path<(i64, u8)>,
     fields: Fields,
 ) -> Result<HttpResponse, PageError> {
-    let bench = here.workbench(path.1).await?;
+    let snapshot = here.controller_snapshot(path.1).await?;
     let base = base_version(&fields)?;
     let mut reader = Reader::new(&fields);
     let place = reader.name("place");
@@ -210,19 +210,19 @@ async fn save_card(
             return draw(&here, *path, drawn).await;
         }
     };
-    let id = bench.site_controller()?.record.id;
+    let id = snapshot.site_controller()?.record.id;
     let controller = Controller { number: path.1, place, card };
     let edited = controller.clone();
     match here.change(move |change| change.save_controller(id, base, &edited)).await? {
         None => Err(PageError::NotFound),
         Some(Saved::As(_)) => {
-            let beyond = bench.saved().map_or(0, |s| s.settings.check(&controller.card).len());
+            let beyond = snapshot.saved().map_or(0, |s| s.settings.check(&controller.card).len());
             flash(&here.who.session, saved_words(beyond), None)?;
-            Ok(see_other(&bench.path()))
+            Ok(see_other(&snapshot.path()))
         }
         Some(Saved::Unchanged(version)) => {
             flash(&here.who.session, format!("Nothing changed: version {version} stands."), None)?;
-            Ok(see_other(&bench.path()))
+            Ok(see_other(&snapshot.path()))
         }
         Some(Saved::Conflict(theirs)) => {
             let before = here.read(move |snapshot| snapshot.controller_version(id, base)).await?;
@@ -244,8 +244,8 @@ async fn save_card(
 
 #[get("/sites/{id}/controllers/{number}/card.json")]
 async fn download_card(here: AtSite, path: web::Path<(i64, u8)>) -> Result<HttpResponse, PageError> {
-    let bench = here.workbench(path.1).await?;
-    let card = &bench.installation.card;
+    let snapshot = here.controller_snapshot(path.1).await?;
+    let card = &snapshot.installation.card;
     Ok(HttpResponse::Ok()
         .content_type("application/json")
         .insert_header(attachment(&card.name, "json"))
@@ -258,20 +258,20 @@ async fn remove_controller(
     path: web::Path<(i64, u8)>,
     _fields: Fields,
 ) -> Result<HttpResponse, PageError> {
-    let bench = here.workbench(path.1).await?;
-    if !bench.installation.zones.is_empty() {
+    let snapshot = here.controller_snapshot(path.1).await?;
+    if !snapshot.installation.zones.is_empty() {
         let text = format!(
             "Still wired to {}: {}. Move what is wired to another controller, or remove it, then remove the controller.",
-            bench.controller()?.place,
-            counted(bench.installation.zones.len(), "zone")
+            snapshot.controller()?.place,
+            counted(snapshot.installation.zones.len(), "zone")
         );
         flash(&here.who.session, text, None)?;
-        return Ok(see_other(&format!("{}/card", bench.path())));
+        return Ok(see_other(&format!("{}/card", snapshot.path())));
     }
-    let record = &bench.site_controller()?.record;
+    let record = &snapshot.site_controller()?.record;
     let (id, place) = (record.id, record.controller.place.clone());
     let (of, now) = ((path.0, id), here.now());
-    if !here.change(move |change| change.take_back(Subject::Controller, of, Some(now))).await? {
+    if !here.change(move |change| change.take_back(Subject::Controller, of.0, of.1, Some(now))).await? {
         return Err(PageError::NotFound);
     }
     flash(
@@ -289,7 +289,7 @@ async fn restore_controller(
     _fields: Fields,
 ) -> Result<HttpResponse, PageError> {
     let (site_id, id) = *path;
-    if !here.change(move |change| change.take_back(Subject::Controller, (site_id, id), None)).await? {
+    if !here.change(move |change| change.take_back(Subject::Controller, site_id, id, None)).await? {
         return Err(PageError::NotFound);
     }
     flash(&here.who.session, "The controller is restored.", None)?;

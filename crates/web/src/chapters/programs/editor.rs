@@ -7,19 +7,19 @@ use super::timeline::Zoom;
 use super::view::{self, FieldsView, LiveView};
 use super::{ControllerHead, Tab};
 use crate::page::controller_version::ControllerVersion;
-use crate::page::dates::Said;
+use crate::page::dates::DateFormat;
 use crate::page::dates::typed_time;
 use crate::page::forms::base_version;
 use crate::page::forms::three_way;
 use crate::page::frame::Frame;
 use crate::server::address;
 use crate::server::error::{PageError, page, page_with, see_other};
-use crate::server::reader::off_loop;
+use crate::server::request_locale::off_loop;
 use crate::server::session::{Fields, flash};
 use crate::server::state::with_store;
 use crate::site::clock::asked_day;
 use crate::site::context::{AtSite, EditorAt};
-use crate::site::workbench::Workbench;
+use crate::site::controller_snapshot::ControllerSnapshot;
 use actix_web::http::StatusCode;
 use actix_web::{HttpRequest, HttpResponse, get, post, web};
 use askama::Template;
@@ -49,8 +49,8 @@ pub(super) const LONGEST_REASON: usize = 300;
 /// The page that a chapter opens on: the first controller, or the form that adds one.
 #[get("/sites/{id}/programs")]
 async fn first_controller(here: AtSite) -> Result<HttpResponse, PageError> {
-    let loaded = Arc::clone(&here.facts);
-    Ok(see_other(&match loaded.controllers.first() {
+    let records = Arc::clone(&here.records);
+    Ok(see_other(&match records.controllers.first() {
         Some(first) => address::site_controller(here.id(), first.number()),
         None => format!("{}/new", address::controllers(here.id())),
     }))
@@ -97,12 +97,12 @@ pub(super) struct NightQuery {
 
 /// The night that is looked at closely, and how.
 #[derive(Debug, Clone, Copy)]
-struct Look {
+struct NightView {
     chosen: Date,
     zoom: Zoom,
 }
 
-impl Look {
+impl NightView {
     fn of(fields: &Fields, today: Date) -> Result<Self, PageError> {
         let chosen = asked_day(Some(fields.get("night")), today)?.unwrap_or(today);
         Ok(Self { chosen, zoom: Zoom::of(fields.get("zoom")) })
@@ -116,7 +116,7 @@ struct Drawing {
     /// `None` while a line cannot be read.
     settings: Option<Settings>,
     version: i32,
-    look: Look,
+    look: NightView,
     message: String,
     reason: String,
     refused: String,
@@ -127,7 +127,7 @@ struct Drawing {
 
 impl Drawing {
     /// Settings as they are.
-    fn of(settings: Settings, version: i32, look: Look) -> Self {
+    fn of(settings: Settings, version: i32, look: NightView) -> Self {
         Self {
             texts: settings_form::texts(&settings),
             errors: Vec::new(),
@@ -143,14 +143,14 @@ impl Drawing {
     }
 
     /// Settings as they are, with what was added to be keyed and is empty yet.
-    fn of_typed(settings: Settings, fields: &Fields, version: i32, look: Look) -> Self {
+    fn of_typed(settings: Settings, fields: &Fields, version: i32, look: NightView) -> Self {
         let mut drawing = Self::of(settings, version, look);
         drawing.texts.insert("shown".into(), fields.get("shown").to_owned());
         drawing
     }
 
     /// What was typed, with the lines that cannot be read.
-    fn typed(texts: Texts, errors: Vec<TextError>, version: i32, look: Look) -> Self {
+    fn typed(texts: Texts, errors: Vec<TextError>, version: i32, look: NightView) -> Self {
         let none = String::new;
         let (message, reason, refused) = (none(), none(), none());
         let (kept, line) = (None, Default::default());
@@ -161,34 +161,38 @@ impl Drawing {
 /// Everything computed from settings, once for the same settings and moment.
 async fn live(
     here: &AtSite,
-    bench: &Arc<Workbench>,
+    snapshot: &Arc<ControllerSnapshot>,
     settings: &Settings,
-    look: Look,
+    look: NightView,
 ) -> Result<Arc<LiveView>, PageError> {
     let may_edit = here.who.may_edit();
-    let of = (bench.path(), look, may_edit, settings);
+    let of = (snapshot.path(), look, may_edit, settings);
     let key = format!("{} {of:?}", here.key(here.moment(None)));
-    let (bench, settings) = (Arc::clone(bench), settings.clone());
-    here.once(key, 80, move |_| Ok(view::live(&bench, &settings, (look.chosen, look.zoom), may_edit))).await
+    let (snapshot, settings) = (Arc::clone(snapshot), settings.clone());
+    here.once(key, 80, move |_| Ok(view::live(&snapshot, &settings, look.chosen, look.zoom, may_edit))).await
 }
 
-async fn part(here: &AtSite, bench: &Arc<Workbench>, drawing: Drawing) -> Result<EditorPart, PageError> {
+async fn part(
+    here: &AtSite,
+    snapshot: &Arc<ControllerSnapshot>,
+    drawing: Drawing,
+) -> Result<EditorPart, PageError> {
     let may_edit = here.who.may_edit();
     let (changes, live) = match &drawing.settings {
         Some(settings) => {
-            let changes = difference(&bench.settings(), settings).len();
-            (changes, live(here, bench, settings, drawing.look).await?)
+            let changes = difference(&snapshot.settings(), settings).len();
+            (changes, live(here, snapshot, settings, drawing.look).await?)
         }
-        None => (1, Arc::new(view::unreadable(bench, &drawing.errors, drawing.look.chosen))),
+        None => (1, Arc::new(view::unreadable(snapshot, &drawing.errors, drawing.look.chosen))),
     };
     Ok(EditorPart {
-        head_path: bench.path(),
+        head_path: snapshot.path(),
         csrf: here.who.csrf()?,
         version: drawing.version,
-        first_time: bench.saved().is_none(),
+        first_time: snapshot.saved().is_none(),
         chosen: drawing.look.chosen,
         zoom: drawing.look.zoom.code(),
-        fields: view::fields(bench, &drawing.texts, &drawing.errors, may_edit),
+        fields: view::fields(snapshot, &drawing.texts, &drawing.errors, may_edit),
         live,
         changes,
         message: drawing.message,
@@ -204,17 +208,17 @@ async fn part(here: &AtSite, bench: &Arc<Workbench>, drawing: Drawing) -> Result
 
 async fn whole(
     here: &AtSite,
-    bench: &Arc<Workbench>,
+    snapshot: &Arc<ControllerSnapshot>,
     status: StatusCode,
     drawing: Drawing,
 ) -> Result<HttpResponse, PageError> {
-    let saved = match bench.saved() {
+    let saved = match snapshot.saved() {
         Some(record) => format!(
             "Version {}, {} by {} on {}: {}",
             record.version,
             super::history::kind_words(record.kind),
             record.saved_by,
-            record.saved_at.to_zoned(bench.installation.tz.clone()).said("%-d %b %Y"),
+            record.saved_at.to_zoned(snapshot.installation.tz.clone()).formatted("%-d %b %Y"),
             record.reason
         ),
         None => "Nothing is recorded of this controller yet. Enter what you find in it, or let the planner make a first schedule."
@@ -223,10 +227,10 @@ async fn whole(
     page_with(
         status,
         &SettingsPage {
-            frame: bench.frame(here, "settings")?,
-            head: bench.head(Tab::Settings)?,
+            frame: snapshot.frame(here, "settings")?,
+            head: snapshot.head(Tab::Settings)?,
             saved,
-            editor: part(here, bench, drawing).await?,
+            editor: part(here, snapshot, drawing).await?,
         },
     )
 }
@@ -237,39 +241,42 @@ async fn settings_page(
     path: web::Path<(i64, u8)>,
     query: web::Query<NightQuery>,
 ) -> Result<HttpResponse, PageError> {
-    let bench = here.workbench(path.1).await?;
-    let chosen = asked_day(query.night.as_deref(), bench.today)?.unwrap_or(bench.today);
-    let look = Look { chosen, zoom: Zoom::of(query.zoom.as_deref().unwrap_or("")) };
-    let version = bench.saved().map_or(0, |s| s.version);
-    let kept = kept_draft(&here, &bench).await?;
+    let snapshot = here.controller_snapshot(path.1).await?;
+    let chosen = asked_day(query.night.as_deref(), snapshot.today)?.unwrap_or(snapshot.today);
+    let look = NightView { chosen, zoom: Zoom::of(query.zoom.as_deref().unwrap_or("")) };
+    let version = snapshot.saved().map_or(0, |s| s.version);
+    let kept = kept_draft(&here, &snapshot).await?;
     let drawing = match kept {
-        None => Drawing::of(bench.settings(), version, look),
+        None => Drawing::of(snapshot.settings(), version, look),
         Some(kept) => {
-            let found = Some(entry::found_again(&bench, &kept));
+            let found = Some(entry::found_again(&snapshot, &kept));
             let fields = Fields(kept.fields);
-            let drawing = match entry::read(&bench, &fields) {
+            let drawing = match entry::read(&snapshot, &fields) {
                 Ok(settings) => Drawing::of_typed(settings, &fields, kept.base_version, look),
                 Err(errors) => Drawing::typed(fields.0.clone(), errors, kept.base_version, look),
             };
             Drawing { kept: found, reason: fields.get("reason").to_owned(), ..drawing }
         }
     };
-    whole(&here, &bench, StatusCode::OK, drawing).await
+    whole(&here, &snapshot, StatusCode::OK, drawing).await
 }
 
 /// The draft of who asks, if there is one.
-async fn kept_draft(here: &AtSite, bench: &Workbench) -> Result<Option<SettingsDraft>, PageError> {
+async fn kept_draft(
+    here: &AtSite,
+    snapshot: &ControllerSnapshot,
+) -> Result<Option<SettingsDraft>, PageError> {
     if !here.who.may_edit() {
         return Ok(None);
     }
-    let (user, id) = (here.who.user.id, bench.site_controller()?.record.id);
+    let (user, id) = (here.who.user.id, snapshot.site_controller()?.record.id);
     here.read(move |snapshot| snapshot.settings_draft(user, id)).await
 }
 
 /// Keeps what was typed so far until it is saved or dropped; what says nothing new is no draft.
 async fn keep_draft(
     here: &AtSite,
-    bench: &Workbench,
+    snapshot: &ControllerSnapshot,
     fields: &Fields,
     read: Option<&Settings>,
     version: i32,
@@ -277,18 +284,18 @@ async fn keep_draft(
     if !here.who.may_edit() {
         return Ok(());
     }
-    if read == Some(&bench.settings()) && fields.get("reason").is_empty() {
-        return forget_draft(here, bench).await;
+    if read == Some(&snapshot.settings()) && fields.get("reason").is_empty() {
+        return forget_draft(here, snapshot).await;
     }
-    let whose = (here.who.user.id, bench.site_controller()?.record.id);
+    let whose = (here.who.user.id, snapshot.site_controller()?.record.id);
     let mut own = fields.shown();
     own.retain(|name, _| !matches!(name.as_str(), "night" | "zoom" | "mend" | "add" | "line"));
-    with_store(&here.state, move |store| store.keep_settings_draft(whose, version, &own)).await?;
+    with_store(&here.state, move |store| store.keep_settings_draft(whose.0, whose.1, version, &own)).await?;
     Ok(())
 }
 
-async fn forget_draft(here: &AtSite, bench: &Workbench) -> Result<(), PageError> {
-    let (user, id) = (here.who.user.id, bench.site_controller()?.record.id);
+async fn forget_draft(here: &AtSite, snapshot: &ControllerSnapshot) -> Result<(), PageError> {
+    let (user, id) = (here.who.user.id, snapshot.site_controller()?.record.id);
     with_store(&here.state, move |store| store.drop_settings_draft(user, id)).await?;
     Ok(())
 }
@@ -300,15 +307,15 @@ async fn drop_draft(
     path: web::Path<(i64, u8)>,
     _fields: Fields,
 ) -> Result<HttpResponse, PageError> {
-    let bench = here.workbench(path.1).await?;
-    forget_draft(&here, &bench).await?;
+    let snapshot = here.controller_snapshot(path.1).await?;
+    forget_draft(&here, &snapshot).await?;
     flash(&here.who.session, "The draft is dropped; the settings as saved stand here.", None)?;
-    Ok(see_other(&bench.path()))
+    Ok(see_other(&snapshot.path()))
 }
 
 /// The form with a program that was typed in one line, and with what was added to be keyed; what was done, in words;
 /// and a line that was not taken, with the reason.
-fn with_additions(bench: &Workbench, fields: Fields) -> (Fields, String, (String, String)) {
+fn with_additions(snapshot: &ControllerSnapshot, fields: Fields) -> (Fields, String, (String, String)) {
     let mut texts = fields.0.clone();
     let added = fields.get("add");
     if !added.is_empty() {
@@ -319,7 +326,7 @@ fn with_additions(bench: &Workbench, fields: Fields) -> (Fields, String, (String
     if fields.get("then") != "line" || line.is_empty() {
         return (Fields(texts), String::new(), Default::default());
     }
-    match entry::with_line(bench, &texts, &line) {
+    match entry::with_line(snapshot, &texts, &line) {
         Ok((texts, said)) => (Fields(texts), said, Default::default()),
         Err(why) => (Fields(texts), String::new(), (line, why)),
     }
@@ -334,17 +341,17 @@ async fn draft(
     path: web::Path<(i64, u8)>,
     fields: Fields,
 ) -> Result<HttpResponse, PageError> {
-    let bench = here.workbench(path.1).await?;
-    let look = Look::of(&fields, bench.today)?;
+    let snapshot = here.controller_snapshot(path.1).await?;
+    let look = NightView::of(&fields, snapshot.today)?;
     let version = base_version(&fields)?;
     let wanted = request.headers().get("x-part").and_then(|v| v.to_str().ok()).unwrap_or("page").to_owned();
-    let (fields, said, line) = with_additions(&bench, fields);
-    let read = entry::read(&bench, &fields);
+    let (fields, said, line) = with_additions(&snapshot, fields);
+    let read = entry::read(&snapshot, &fields);
     if wanted == "live" {
-        keep_draft(&here, &bench, &fields, read.as_ref().ok(), version).await?;
+        keep_draft(&here, &snapshot, &fields, read.as_ref().ok(), version).await?;
         let view = match &read {
-            Ok(settings) => live(&here, &bench, settings, look).await?,
-            Err(errors) => Arc::new(view::unreadable(&bench, errors, look.chosen)),
+            Ok(settings) => live(&here, &snapshot, settings, look).await?,
+            Err(errors) => Arc::new(view::unreadable(&snapshot, errors, look.chosen)),
         };
         return Ok(HttpResponse::Ok().json(serde_json::json!({
             "week": view.week_part(), "totals": view.totals_part(), "live": view.render()?,
@@ -353,7 +360,7 @@ async fn draft(
     let mut drawing = match read {
         Err(errors) => Drawing::typed(fields.0.clone(), errors, version, look),
         Ok(settings) => {
-            let (id, shared) = (fields.get("mend").to_owned(), Arc::clone(&bench));
+            let (id, shared) = (fields.get("mend").to_owned(), Arc::clone(&snapshot));
             let (settings, message) = off_loop(move || remedied(&shared, settings, &id)).await?;
             Drawing { message, ..Drawing::of_typed(settings, &fields, version, look) }
         }
@@ -364,25 +371,27 @@ async fn draft(
     }
     drawing.line = line;
     let now = Fields(drawing.texts.clone());
-    keep_draft(&here, &bench, &now, drawing.settings.as_ref(), version).await?;
+    keep_draft(&here, &snapshot, &now, drawing.settings.as_ref(), version).await?;
     if wanted == "editor" {
-        return page(&part(&here, &bench, drawing).await?);
+        return page(&part(&here, &snapshot, drawing).await?);
     }
-    whole(&here, &bench, StatusCode::OK, drawing).await
+    whole(&here, &snapshot, StatusCode::OK, drawing).await
 }
 
 /// The page again when some lines cannot be read: with all that was typed, and what became of it.
 async fn unreadable(
     here: &AtSite,
-    bench: &Arc<Workbench>,
+    snapshot: &Arc<ControllerSnapshot>,
     fields: &Fields,
-    (errors, base, look): (Vec<TextError>, i32, Look),
+    errors: Vec<TextError>,
+    base: i32,
+    look: NightView,
     refused: &str,
 ) -> Result<HttpResponse, PageError> {
     let typed = Drawing::typed(fields.0.clone(), errors, base, look);
     let reason = fields.get("reason").to_owned();
     let drawing = Drawing { reason, refused: refused.to_owned(), ..typed };
-    whole(here, bench, StatusCode::UNPROCESSABLE_ENTITY, drawing).await
+    whole(here, snapshot, StatusCode::UNPROCESSABLE_ENTITY, drawing).await
 }
 
 /// Keeps the draft as a way of its own and shows it in Trial beside the controller as it is set; the settings stay.
@@ -392,18 +401,18 @@ async fn try_draft(
     path: web::Path<(i64, u8)>,
     fields: Fields,
 ) -> Result<HttpResponse, PageError> {
-    let bench = here.workbench(path.1).await?;
-    let look = Look::of(&fields, bench.today)?;
+    let snapshot = here.controller_snapshot(path.1).await?;
+    let look = NightView::of(&fields, snapshot.today)?;
     let base = base_version(&fields)?;
-    let settings = match entry::read(&bench, &fields) {
+    let settings = match entry::read(&snapshot, &fields) {
         Ok(settings) => settings,
         Err(errors) => {
             let refused =
                 "Some lines cannot be read, so nothing is tried; everything you typed is still here.";
-            return unreadable(&here, &bench, &fields, (errors, base, look), refused).await;
+            return unreadable(&here, &snapshot, &fields, errors, base, look, refused).await;
         }
     };
-    let at = here.now().to_zoned(here.facts.tz.clone()).said("%-d %b %Y, %H:%M");
+    let at = here.now().to_zoned(here.records.tz.clone()).formatted("%-d %b %Y, %H:%M");
     let first = format!("Draft of controller {} on {at}", path.1);
     let schedule = Schedule::Settings(vec![(path.1, settings)]);
     let value = |name: &str| {
@@ -432,22 +441,22 @@ async fn try_draft(
 }
 
 /// Does the action of a finding, if it is still there.
-fn remedied(bench: &Workbench, settings: Settings, id: &str) -> (Settings, String) {
+fn remedied(snapshot: &ControllerSnapshot, settings: Settings, id: &str) -> (Settings, String) {
     if id.is_empty() {
         return (settings, String::new());
     }
-    let found = check(&bench.installation, &settings, bench.today);
+    let found = check(&snapshot.installation, &settings, snapshot.today);
     let Some(remedy) = found.iter().find(|f| f.id() == id).and_then(|f| f.remedy.as_ref()) else {
         return (settings, "That finding is gone already; nothing was changed.".into());
     };
-    let words = bench.names(&settings).remedy(remedy);
-    let changed = remedy.apply(&bench.installation, &settings).canonical();
+    let words = snapshot.names(&settings).remedy(remedy);
+    let changed = remedy.apply(&snapshot.installation, &settings).canonical();
     (changed, format!("{words}: done. Nothing is stored until you save."))
 }
 
 /// Why settings with their reason cannot be stored, in words.
-fn refusal(bench: &Workbench, settings: &Settings, reason: &str) -> Option<String> {
-    if let Some(fault) = settings.check(&bench.installation.card).into_iter().next() {
+fn refusal(snapshot: &ControllerSnapshot, settings: &Settings, reason: &str) -> Option<String> {
+    if let Some(fault) = settings.check(&snapshot.installation.card).into_iter().next() {
         return Some(format!(
             "The controller cannot hold this: {}. Nothing is stored yet; take the nearest under the findings, or change it.",
             fault.message
@@ -465,26 +474,26 @@ async fn save(
     path: web::Path<(i64, u8)>,
     fields: Fields,
 ) -> Result<HttpResponse, PageError> {
-    let bench = here.workbench(path.1).await?;
-    let look = Look::of(&fields, bench.today)?;
+    let snapshot = here.controller_snapshot(path.1).await?;
+    let look = NightView::of(&fields, snapshot.today)?;
     let base = base_version(&fields)?;
     let reason = fields.get("reason").to_owned();
-    let settings = match entry::read(&bench, &fields) {
+    let settings = match entry::read(&snapshot, &fields) {
         Ok(settings) => settings,
         Err(errors) => {
             let refused =
                 "Some lines cannot be read. Nothing is stored yet, and everything you typed is still here.";
-            return unreadable(&here, &bench, &fields, (errors, base, look), refused).await;
+            return unreadable(&here, &snapshot, &fields, errors, base, look, refused).await;
         }
     };
-    if let Some(refused) = refusal(&bench, &settings, &reason) {
+    if let Some(refused) = refusal(&snapshot, &settings, &reason) {
         let drawing = Drawing { reason, refused, ..Drawing::of(settings, base, look) };
-        return whole(&here, &bench, StatusCode::UNPROCESSABLE_ENTITY, drawing).await;
+        return whole(&here, &snapshot, StatusCode::UNPROCESSABLE_ENTITY, drawing).await;
     }
     let as_found = base == 0 || fields.get("kind") == "as_found";
     let kind = if as_found { SettingsKind::AsFound } else { SettingsKind::Changed };
     let new = ControllerVersion { settings: settings.clone(), kind, reason: reason.clone(), base };
-    let text = match new.store(&here, &bench).await? {
+    let text = match new.store(&here, &snapshot).await? {
         Saved::As(version) => {
             format!("Saved as version {version}. Print the controller sheet, or program it.")
         }
@@ -493,23 +502,23 @@ async fn save(
         }
         Saved::Conflict(theirs) => {
             let before = here.read({
-                let id = bench.site_controller()?.record.id;
+                let id = snapshot.site_controller()?.record.id;
                 move |snapshot| snapshot.settings_version(id, base)
             });
             let started = before.await?.map(|b| b.settings);
-            let together = together(&bench, started.as_ref(), &settings, &theirs);
+            let together = together(&snapshot, started.as_ref(), &settings, &theirs);
             let drawing = Drawing { reason, look, ..together };
-            return whole(&here, &bench, StatusCode::CONFLICT, drawing).await;
+            return whole(&here, &snapshot, StatusCode::CONFLICT, drawing).await;
         }
     };
-    forget_draft(&here, &bench).await?;
+    forget_draft(&here, &snapshot).await?;
     flash(&here.who.session, text, None)?;
-    Ok(see_other(&bench.path()))
+    Ok(see_other(&snapshot.path()))
 }
 
 /// Two edits of the same settings put together, yours on top of theirs.
 fn together(
-    bench: &Workbench,
+    snapshot: &ControllerSnapshot,
     started: Option<&Settings>,
     yours: &Settings,
     theirs: &SettingsRecord,
@@ -518,7 +527,7 @@ fn together(
     let (merged, both) =
         three_way(&started, &settings_form::texts(yours), &settings_form::texts(&theirs.settings));
     // Lines that were both readable stay so when they are put together.
-    let read = entry::read(bench, &Fields(merged.clone()));
+    let read = entry::read(snapshot, &Fields(merged.clone()));
     let (errors, settings) = match read {
         Ok(settings) => (Vec::new(), Some(settings)),
         Err(errors) => (errors, None),
@@ -530,7 +539,7 @@ fn together(
     } else {
         format!("; both of you changed {}", names.join(", "))
     };
-    let look = Look { chosen: bench.today, zoom: Zoom::Day };
+    let look = NightView { chosen: snapshot.today, zoom: Zoom::Day };
     Drawing {
         settings,
         refused: format!(

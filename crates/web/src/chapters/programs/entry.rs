@@ -1,11 +1,11 @@
 //! Keying a controller as fast as on paper: what is in use, a program in one line, what the programs come to.
 
 use super::settings_form::{self, ReadFor, TextError, Texts};
-use crate::page::dates::{Said, typed_times};
+use crate::page::dates::{DateFormat, typed_times};
 use crate::page::quantities::{counted, depth};
-use crate::server::reader::habit;
+use crate::server::request_locale::habit;
 use crate::server::session::Fields;
-use crate::site::workbench::Workbench;
+use crate::site::controller_snapshot::ControllerSnapshot;
 use jiff::Timestamp;
 use std::cell::LazyCell;
 use upland_core::controller::schedule::{ProgramTotal, Settings, event_length, program_totals};
@@ -18,10 +18,10 @@ use upland_formats::typed::{self, ProgramLine};
 use upland_store::drafts::SettingsDraft;
 
 /// Reads settings for a controller.
-pub(super) fn read(bench: &Workbench, fields: &Fields) -> Result<Settings, Vec<TextError>> {
-    let there = &bench.installation;
+pub(super) fn read(snapshot: &ControllerSnapshot, fields: &Fields) -> Result<Settings, Vec<TextError>> {
+    let there = &snapshot.installation;
     let rate = |station: u16| there.zone(station).map(|zone| zone.resolved.rate.value);
-    let of = ReadFor { card: &there.card, today: bench.today, rate: &rate, units: bench.units() };
+    let of = ReadFor { card: &there.card, today: snapshot.today, rate: &rate, units: snapshot.units() };
     settings_form::read(fields, &of)
 }
 
@@ -32,8 +32,8 @@ pub(super) struct InUse {
 }
 
 impl InUse {
-    pub fn of(bench: &Workbench, texts: &Texts) -> Self {
-        let card = &bench.installation.card;
+    pub fn of(snapshot: &ControllerSnapshot, texts: &Texts) -> Self {
+        let card = &snapshot.installation.card;
         let clean = settings_form::texts(&Settings::clean(card));
         let differs = |name: &str, text: &str| clean.get(name).map_or("", String::as_str) != text;
         let added: Vec<&str> = texts.get("shown").map_or("", String::as_str).split(' ').collect();
@@ -48,7 +48,7 @@ impl InUse {
             (0..card.programs).any(|i| texts.get(&format!("p{i}-m{n}")).is_some_and(|text| !text.is_empty()))
         };
         let mut stations: Vec<u16> = (1..=card.stations)
-            .filter(|n| bench.installation.zone(*n).is_some() || timed(*n) || used(&format!("s{n}-")))
+            .filter(|n| snapshot.installation.zone(*n).is_some() || timed(*n) || used(&format!("s{n}-")))
             .collect();
         if stations.is_empty() {
             stations.push(1);
@@ -81,10 +81,14 @@ impl InUse {
 ///
 /// # Errors
 /// What cannot be read or held, for beside the line.
-pub(super) fn with_line(bench: &Workbench, texts: &Texts, line: &str) -> Result<(Texts, String), String> {
-    let there = &bench.installation;
+pub(super) fn with_line(
+    snapshot: &ControllerSnapshot,
+    texts: &Texts,
+    line: &str,
+) -> Result<(Texts, String), String> {
+    let there = &snapshot.installation;
     let card = &there.card;
-    let said = typed::program_line(line, bench.today, habit()).map_err(|refusal| refusal.to_string())?;
+    let said = typed::program_line(line, snapshot.today, habit()).map_err(|refusal| refusal.to_string())?;
     let names: Vec<String> = Settings::clean(card)
         .programs
         .iter()
@@ -110,13 +114,13 @@ pub(super) fn with_line(bench: &Workbench, texts: &Texts, line: &str) -> Result<
         return Err(format!("The controller has {} stations; there is no station {station}.", card.stations));
     }
     let mut texts = texts.clone();
-    put(&mut texts, card, (index, &said), bench.today);
+    put(&mut texts, card, index, &said, snapshot.today);
     let name = names.get(index).cloned().unwrap_or_default();
     Ok((texts, format!("Program {name}: {}. Nothing is stored until you save.", words(&said))))
 }
 
 /// Puts a line into the form.
-fn put(texts: &mut Texts, card: &Card, (index, said): (usize, &ProgramLine), today: jiff::civil::Date) {
+fn put(texts: &mut Texts, card: &Card, index: usize, said: &ProgramLine, today: jiff::civil::Date) {
     let at = |field: &str| format!("p{index}-{field}");
     if said.off {
         texts.remove(&at("active"));
@@ -171,17 +175,18 @@ pub(super) struct TotalLine {
 }
 
 /// What each program with run times comes to.
-pub(super) fn totals(bench: &Workbench, settings: &Settings) -> Vec<TotalLine> {
-    let there = &bench.installation;
-    let clock = |at: Timestamp| at.to_zoned(there.tz.clone()).said("%H:%M");
+pub(super) fn totals(snapshot: &ControllerSnapshot, settings: &Settings) -> Vec<TotalLine> {
+    let there = &snapshot.installation;
+    let clock = |at: Timestamp| at.to_zoned(there.tz.clone()).formatted("%H:%M");
     let from = |date| program_totals(settings, &there.card, &there.tz, date);
     // Worked out only where a program asks for it: every draft passes here.
-    let tomorrow = LazyCell::new(|| bench.today.tomorrow().map(from).unwrap_or_default());
+    let tomorrow = LazyCell::new(|| snapshot.today.tomorrow().map(from).unwrap_or_default());
     // A program whose starts of today are over waters next on its next day.
     let over = |total: &ProgramTotal| {
-        total.next == Some(bench.today) && total.spans.last().is_some_and(|(begin, _)| *begin <= bench.at)
+        total.next == Some(snapshot.today)
+            && total.spans.last().is_some_and(|(begin, _)| *begin <= snapshot.at)
     };
-    from(bench.today)
+    from(snapshot.today)
         .into_iter()
         .filter(|total| total.keyed.any())
         .map(|total| if over(&total) { tomorrow.get(total.program).cloned().unwrap_or(total) } else { total })
@@ -199,10 +204,12 @@ pub(super) fn totals(bench: &Workbench, settings: &Settings) -> Vec<TotalLine> {
                     _ => String::new(),
                 },
                 spans: total.spans.iter().map(|(a, b)| format!("{} to {}", clock(*a), clock(*b))).collect(),
-                next: match (total.next, total.days_left(bench.today)) {
+                next: match (total.next, total.days_left(snapshot.today)) {
                     (Some(_), Some(0)) => "waters today".into(),
-                    (Some(next), Some(1)) => format!("next {}, 1 day left", next.said("%a %-d %b")),
-                    (Some(next), Some(days)) => format!("next {}, {days} days left", next.said("%a %-d %b")),
+                    (Some(next), Some(1)) => format!("next {}, 1 day left", next.formatted("%a %-d %b")),
+                    (Some(next), Some(days)) => {
+                        format!("next {}, {days} days left", next.formatted("%a %-d %b"))
+                    }
                     _ => "does not water: switched off, or without a start or a day".into(),
                 },
             }
@@ -227,9 +234,9 @@ pub(super) fn measure(units: UnitSystem) -> (Millimetres, String) {
 }
 
 /// What stations get of one start, and what the measure takes there.
-pub(super) fn station_totals(bench: &Workbench, settings: &Settings) -> Vec<StationTotal> {
-    let there = &bench.installation;
-    let (measured, _) = measure(bench.units());
+pub(super) fn station_totals(snapshot: &ControllerSnapshot, settings: &Settings) -> Vec<StationTotal> {
+    let there = &snapshot.installation;
+    let (measured, _) = measure(snapshot.units());
     there
         .zones_by_station()
         .into_iter()
@@ -242,7 +249,7 @@ pub(super) fn station_totals(bench: &Workbench, settings: &Settings) -> Vec<Stat
                 .filter(|(i, program)| program.active && settings.run_time(*i, station).any())
                 .map(|(i, program)| {
                     let longest = settings.station(station).cycle_and_soak.map(|(cycle, _)| cycle);
-                    let percentage = settings.percentages.of(i, bench.today);
+                    let percentage = settings.percentages.of(i, snapshot.today);
                     let time = event_length(&there.card, settings.run_time(i, station), percentage, longest);
                     (program.name.clone(), time)
                 })
@@ -259,7 +266,7 @@ pub(super) fn station_totals(bench: &Workbench, settings: &Settings) -> Vec<Stat
             StationTotal {
                 number: station,
                 waters: each(&typed::write_duration),
-                depth: each(&|time| depth(bench.units(), rate.over_time(time.minutes()))),
+                depth: each(&|time| depth(snapshot.units(), rate.over_time(time.minutes()))),
                 measure: typed::write_duration(Seconds::of(rate.time_for(measured), |s| {
                     (s / 60.0).round() * 60.0
                 })),
@@ -269,9 +276,9 @@ pub(super) fn station_totals(bench: &Workbench, settings: &Settings) -> Vec<Stat
 }
 
 /// A draft that was found again, in words.
-pub(super) fn found_again(bench: &Workbench, draft: &SettingsDraft) -> String {
-    let at = draft.typed_at.to_zoned(bench.loaded.tz.clone()).said("%a %-d %b, %H:%M");
-    let since = match bench.saved() {
+pub(super) fn found_again(snapshot: &ControllerSnapshot, draft: &SettingsDraft) -> String {
+    let at = draft.typed_at.to_zoned(snapshot.records.tz.clone()).formatted("%a %-d %b, %H:%M");
+    let since = match snapshot.saved() {
         Some(saved) if saved.version > draft.base_version => format!(
             " It was begun on version {}; version {} was saved since by {}, and both come together when you save.",
             draft.base_version, saved.version, saved.saved_by
@@ -293,17 +300,17 @@ mod tests {
         (0..7).filter(on).filter_map(|k| WEEKDAYS.get(k).copied()).collect()
     }
 
-    fn clean(bench: &Workbench) -> Texts {
-        settings_form::texts(&Settings::clean(&bench.installation.card))
+    fn clean(snapshot: &ControllerSnapshot) -> Texts {
+        settings_form::texts(&Settings::clean(&snapshot.installation.card))
     }
 
     #[test]
     fn a_program_in_one_line_is_the_program_that_was_meant() {
-        let bench = fixture::workbench();
-        let (texts, said) = with_line(&bench, &clean(&bench), "A 02:00 mon wed fri 1 12 2 7m30 3 1/2h")
+        let snapshot = fixture::controller_snapshot();
+        let (texts, said) = with_line(&snapshot, &clean(&snapshot), "A 02:00 mon wed fri 1 12 2 7m30 3 1/2h")
             .unwrap_or_else(|e| panic!("{e}"));
         assert_eq!(ticked(&texts, 0), ["Mon", "Wed", "Fri"]);
-        let settings = read(&bench, &Fields(texts.clone())).unwrap();
+        let settings = read(&snapshot, &Fields(texts.clone())).unwrap();
         let minutes: Vec<i64> = settings.programs[0].run_times.iter().map(|(_, t)| t.s()).collect();
         assert_eq!((minutes, settings.programs[0].active), (vec![720, 450, 1800], true));
         assert_eq!(
@@ -311,55 +318,55 @@ mod tests {
             "Program A: 02:00; Mon Wed Fri; stations 1 for 12 min, 2 for 7 min 30 s, 3 for 30 min. Nothing is stored until you save."
         );
         // The next line adds to what is there; a name stands for its letter.
-        let (texts, _) = with_line(&bench, &texts, "b 4 am every 3rd day, 2 left 90% 4 20").unwrap();
-        let settings = read(&bench, &Fields(texts)).unwrap();
+        let (texts, _) = with_line(&snapshot, &texts, "b 4 am every 3rd day, 2 left 90% 4 20").unwrap();
+        let settings = read(&snapshot, &Fields(texts)).unwrap();
         assert_eq!(settings.programs[0].run_times.len(), 3);
-        let first = bench.today.checked_add(jiff::Span::new().days(2)).unwrap();
+        let first = snapshot.today.checked_add(jiff::Span::new().days(2)).unwrap();
         assert_eq!(settings.programs[1].days, Days::EveryNth { interval: 3, first });
         for (line, says) in [
             ("Q 02:00 mon 1 12", "\"Q\" is no program of this controller; begin the line with A, B, C."),
             ("A 02:00 mon 13 12", "there is no station 13"),
             ("A 02:00 mon 1 1:30", "1 h 30 min or as 1 min 30 s"),
         ] {
-            let why = with_line(&bench, &clean(&bench), line).unwrap_err();
+            let why = with_line(&snapshot, &clean(&snapshot), line).unwrap_err();
             assert!(why.contains(says), "{line}: {why}");
         }
     }
 
     #[test]
     fn what_is_in_use_is_shown_and_what_is_added() {
-        let bench = fixture::workbench();
-        let mut texts = clean(&bench);
-        let used = InUse::of(&bench, &texts);
+        let snapshot = fixture::controller_snapshot();
+        let mut texts = clean(&snapshot);
+        let used = InUse::of(&snapshot, &texts);
         assert_eq!(
             (used.programs.as_slice(), used.stations.len()),
             ([0].as_slice(), 4),
             "one program and the zones"
         );
-        assert_eq!(used.next_program(&bench.installation.card), Some((1, "B".into())));
-        assert_eq!(used.not_shown(&bench.installation.card), "2 programs and 8 stations not in use.");
+        assert_eq!(used.next_program(&snapshot.installation.card), Some((1, "B".into())));
+        assert_eq!(used.not_shown(&snapshot.installation.card), "2 programs and 8 stations not in use.");
         texts.insert("shown".into(), "p2 s9".into());
         texts.insert("p1-m11".into(), "10".into());
-        let used = InUse::of(&bench, &texts);
+        let used = InUse::of(&snapshot, &texts);
         assert_eq!(used.programs, [0, 1, 2], "the first stays, empty or not");
         assert!(used.stations.contains(&9) && used.stations.contains(&11) && !used.stations.contains(&10));
     }
 
     #[test]
     fn totals_tell_the_end_the_next_day_and_the_depth() {
-        let bench = fixture::workbench();
+        let snapshot = fixture::controller_snapshot();
         let (texts, _) =
-            with_line(&bench, &clean(&bench), "A 02:00 every 3rd day, 2 left 50% 1 30 2 30").unwrap();
-        let settings = read(&bench, &Fields(texts)).unwrap();
-        let total = totals(&bench, &settings).remove(0);
+            with_line(&snapshot, &clean(&snapshot), "A 02:00 every 3rd day, 2 left 50% 1 30 2 30").unwrap();
+        let settings = read(&snapshot, &Fields(texts)).unwrap();
+        let total = totals(&snapshot, &settings).remove(0);
         assert_eq!((total.waters.as_str(), total.keyed.as_str()), ("30 min", "1 h programmed, at 50 %"));
         assert_eq!(total.spans, ["02:00 to 02:30"]);
         assert!(total.next.ends_with(", 2 days left"), "{}", total.next);
-        let stations = station_totals(&bench, &settings);
+        let stations = station_totals(&snapshot, &settings);
         assert_eq!((stations[0].number, stations[0].waters.as_str()), (1, "15 min"));
         assert_eq!(stations[3].waters, "–");
         // The measure and the depth are one rate.
-        let rate = bench.installation.zone(1).unwrap().resolved.rate.value;
+        let rate = snapshot.installation.zone(1).unwrap().resolved.rate.value;
         let ten = typed::duration(&stations[0].measure).unwrap().minutes().min_value();
         assert!((ten - rate.time_for(Millimetres::from_mm(10.0)).min_value()).abs() < 0.51);
     }

@@ -4,8 +4,8 @@ use super::ControllerPage;
 use super::{ControllerHead, Tab};
 use crate::page::change_words::ChangeLine;
 use crate::page::controller_version::{ControllerVersion, Sayings};
-use crate::page::dates::Said;
-use crate::page::dates::pen;
+use crate::page::dates::DateFormat;
+use crate::page::dates::date_writer;
 use crate::page::frame::Frame;
 use crate::page::ticks::{TickMark, ticks_of};
 use crate::server::download::attachment;
@@ -13,8 +13,8 @@ use crate::server::error::{PageError, page_with, see_other};
 use crate::server::session::{Fields, flash};
 use crate::server::upload;
 use crate::site::context::{AtSite, EditorAt};
-use crate::site::sensing::keyed_in;
-use crate::site::workbench::Workbench;
+use crate::site::controller_snapshot::ControllerSnapshot;
+use crate::site::noted::keyed_in;
 use actix_multipart::Multipart;
 use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, get, post, web};
@@ -95,32 +95,36 @@ fn in_controller(history: &[SettingsRecord], keyed: &BTreeMap<i32, jiff::Timesta
 }
 
 fn lines(
-    bench: &Workbench,
-    (history, ticks): (&[SettingsRecord], &[TickRecord]),
+    snapshot: &ControllerSnapshot,
+    history: &[SettingsRecord],
+    ticks: &[TickRecord],
 ) -> Result<Vec<VersionLine>, PageError> {
-    let record = &bench.site_controller()?.record;
+    let record = &snapshot.site_controller()?.record;
     let (fallback, id) = (record.fallback_version, record.id);
     let runs = running(history, &keyed_in(ticks, id));
-    let back = format!("{}/history", bench.path());
-    let tz: &TimeZone = &bench.installation.tz;
-    let clean = Settings::clean(&bench.installation.card);
+    let back = format!("{}/history", snapshot.path());
+    let tz: &TimeZone = &snapshot.installation.tz;
+    let clean = Settings::clean(&snapshot.installation.card);
     let line = |(i, record): (usize, &SettingsRecord)| {
         let before = history.get(i + 1).map_or(&clean, |r| &r.settings);
-        let names = bench.names(&record.settings);
+        let names = snapshot.names(&record.settings);
         VersionLine {
             version: record.version,
             kind: kind_words(record.kind),
             by: record.saved_by.clone(),
-            at: record.saved_at.to_zoned(tz.clone()).said("%-d %b %Y, %H:%M"),
+            at: record.saved_at.to_zoned(tz.clone()).formatted("%-d %b %Y, %H:%M"),
             reason: record.reason.clone(),
-            changes: names.changes(difference_by(before, &record.settings, pen())),
+            changes: names.changes(difference_by(before, &record.settings, date_writer())),
             is_current: i == 0,
             is_fallback: fallback == Some(record.version),
             keyed_in: TickMark::of(
-                bench.loaded.site.id.number(),
-                (What::KeyedIn, id, record.version),
+                snapshot.records.site.id.number(),
+                What::KeyedIn,
+                id,
+                record.version,
                 ticks,
-                (tz, back.clone()),
+                tz,
+                back.clone(),
             ),
             runs: runs == Some(record.version),
         }
@@ -130,28 +134,28 @@ fn lines(
 
 #[get("/sites/{id}/controllers/{number}/history")]
 async fn history_page(here: AtSite, path: web::Path<(i64, u8)>) -> Result<HttpResponse, PageError> {
-    let bench = here.workbench(path.1).await?;
-    draw(&here, &bench, StatusCode::OK, Vec::new()).await
+    let snapshot = here.controller_snapshot(path.1).await?;
+    draw(&here, &snapshot, StatusCode::OK, Vec::new()).await
 }
 
 async fn draw(
     here: &AtSite,
-    bench: &Workbench,
+    snapshot: &ControllerSnapshot,
     status: StatusCode,
     problems: Vec<PathProblem>,
 ) -> Result<HttpResponse, PageError> {
-    let history = here.settings_history(bench).await?;
+    let history = here.settings_history(snapshot).await?;
     let ticks = ticks_of(here).await?;
-    let id = bench.site_controller()?.record.id;
+    let id = snapshot.site_controller()?.record.id;
     page_with(
         status,
         &HistoryPage {
-            frame: bench.frame(here, "versions")?,
-            head: bench.head(Tab::History)?,
-            versions: lines(bench, (&history, &ticks))?,
+            frame: snapshot.frame(here, "versions")?,
+            head: snapshot.head(Tab::History)?,
+            versions: lines(snapshot, &history, &ticks)?,
             in_controller: in_controller(&history, &keyed_in(&ticks, id)),
             current: history.first().map_or(0, |r| r.version),
-            takes_daily: bench.installation.card.daily_run_times,
+            takes_daily: snapshot.installation.card.daily_run_times,
             problems,
         },
     )
@@ -165,12 +169,12 @@ async fn open_file(
     payload: Multipart,
 ) -> Result<HttpResponse, PageError> {
     let file = upload::read(&here.who.session, payload, settings_file::MAX_BYTES).await?;
-    let bench = here.workbench(path.1).await?;
+    let snapshot = here.controller_snapshot(path.1).await?;
     let read = file.read_with("settings have a few", |bytes| {
         settings_file::read(bytes).and_then(|read| {
             let faults: Vec<PathProblem> = read
                 .settings
-                .check(&bench.installation.card)
+                .check(&snapshot.installation.card)
                 .into_iter()
                 .map(|f| PathProblem { path: format!("settings.{}", f.path), message: f.message })
                 .collect();
@@ -179,10 +183,10 @@ async fn open_file(
     });
     let settings = match read {
         Ok(settings) => settings,
-        Err(problems) => return draw(&here, &bench, StatusCode::UNPROCESSABLE_ENTITY, problems).await,
+        Err(problems) => return draw(&here, &snapshot, StatusCode::UNPROCESSABLE_ENTITY, problems).await,
     };
-    let base = bench.saved().map_or(0, |s| s.version);
-    let back = format!("{}/history", bench.path());
+    let base = snapshot.saved().map_or(0, |s| s.version);
+    let back = format!("{}/history", snapshot.path());
     let name = file.file_name;
     let reason = format!("from the file {name}");
     let say = Sayings {
@@ -192,11 +196,17 @@ async fn open_file(
         again_at: back,
         undo: true,
     };
-    ControllerVersion { settings, kind: SettingsKind::Changed, reason, base }.save(&here, &bench, say).await
+    ControllerVersion { settings, kind: SettingsKind::Changed, reason, base }
+        .save(&here, &snapshot, say)
+        .await
 }
 
-async fn version(here: &AtSite, bench: &Workbench, version: i32) -> Result<SettingsRecord, PageError> {
-    let id = bench.site_controller()?.record.id;
+async fn version(
+    here: &AtSite,
+    snapshot: &ControllerSnapshot,
+    version: i32,
+) -> Result<SettingsRecord, PageError> {
+    let id = snapshot.site_controller()?.record.id;
     here.read(move |snapshot| snapshot.settings_version(id, version)).await?.ok_or(PageError::NotFound)
 }
 
@@ -206,12 +216,13 @@ async fn restore_version(
     path: web::Path<(i64, u8, i32)>,
     fields: Fields,
 ) -> Result<HttpResponse, PageError> {
-    let bench = here.workbench(path.1).await?;
+    let snapshot = here.controller_snapshot(path.1).await?;
     // An undo knows which version to bring back, not which one stands.
-    let base = fields.get("base_version").parse().unwrap_or_else(|_| bench.saved().map_or(0, |s| s.version));
-    let old = version(&here, &bench, path.2).await?;
-    let back = format!("{}/history", bench.path());
-    if let Some(fault) = old.settings.check(&bench.installation.card).into_iter().next() {
+    let base =
+        fields.get("base_version").parse().unwrap_or_else(|_| snapshot.saved().map_or(0, |s| s.version));
+    let old = version(&here, &snapshot, path.2).await?;
+    let back = format!("{}/history", snapshot.path());
+    if let Some(fault) = old.settings.check(&snapshot.installation.card).into_iter().next() {
         let text = format!(
             "Version {} stays where it is: the type of the controller was changed since, and it cannot hold this: {}.",
             old.version, fault.message
@@ -228,7 +239,7 @@ async fn restore_version(
         undo: false,
     };
     let restored = ControllerVersion { settings: old.settings, kind: SettingsKind::Restored, reason, base };
-    restored.save(&here, &bench, say).await
+    restored.save(&here, &snapshot, say).await
 }
 
 #[post("/sites/{id}/controllers/{number}/history/{version}/fallback")]
@@ -237,9 +248,9 @@ async fn set_fallback(
     path: web::Path<(i64, u8, i32)>,
     fields: Fields,
 ) -> Result<HttpResponse, PageError> {
-    let bench = here.workbench(path.1).await?;
-    let old = version(&here, &bench, path.2).await?;
-    let id = bench.site_controller()?.record.id;
+    let snapshot = here.controller_snapshot(path.1).await?;
+    let old = version(&here, &snapshot, path.2).await?;
+    let id = snapshot.site_controller()?.record.id;
     let chosen = (fields.get("off") != "yes").then_some(old.version);
     if !here.change(move |change| change.set_fallback(id, chosen)).await? {
         return Err(PageError::NotFound);
@@ -249,20 +260,20 @@ async fn set_fallback(
         None => "The controller has no fallback version now.".to_owned(),
     };
     flash(&here.who.session, text, None)?;
-    Ok(see_other(&format!("{}/history", bench.path())))
+    Ok(see_other(&format!("{}/history", snapshot.path())))
 }
 
 /// A version as a settings file.
 #[get("/sites/{id}/controllers/{number}/history/{version}/settings.json")]
 async fn download_version(here: AtSite, path: web::Path<(i64, u8, i32)>) -> Result<HttpResponse, PageError> {
-    let bench = here.workbench(path.1).await?;
-    let record = version(&here, &bench, path.2).await?;
-    let name = format!("{} version {}", bench.controller()?.place, record.version);
+    let snapshot = here.controller_snapshot(path.1).await?;
+    let record = version(&here, &snapshot, path.2).await?;
+    let name = format!("{} version {}", snapshot.controller()?.place, record.version);
     Ok(HttpResponse::Ok().content_type("application/json").insert_header(attachment(&name, "json")).body(
         settings_file::write(&ControllerFile {
-            time_zone: bench.loaded.site.site.time_zone.clone(),
-            tz: bench.installation.tz.clone(),
-            card: bench.installation.card.clone(),
+            time_zone: snapshot.records.site.site.time_zone.clone(),
+            tz: snapshot.installation.tz.clone(),
+            card: snapshot.installation.card.clone(),
             settings: record.settings,
         }),
     ))
@@ -276,15 +287,16 @@ mod tests {
 
     #[test]
     fn a_version_says_what_it_changed_by_name() {
-        let mut bench = fixture::workbench();
-        let newest = bench.saved().unwrap().clone();
+        let mut snapshot = fixture::controller_snapshot();
+        let newest = snapshot.saved().unwrap().clone();
         let mut older = newest.clone();
         older.version = 1;
         older.kind = SettingsKind::AsFound;
         older.settings.set_run_time(0, 1, Seconds::from_s(1200));
         older.settings.programs[1].active = false;
-        std::sync::Arc::get_mut(&mut bench.loaded).unwrap().controllers[0].record.fallback_version = Some(1);
-        let shown = lines(&bench, (&[newest, older], &[])).unwrap();
+        std::sync::Arc::get_mut(&mut snapshot.records).unwrap().controllers[0].record.fallback_version =
+            Some(1);
+        let shown = lines(&snapshot, &[newest, older], &[]).unwrap();
         let changed: Vec<String> = shown[0]
             .changes
             .iter()

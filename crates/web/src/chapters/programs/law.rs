@@ -9,7 +9,7 @@ use crate::server::address;
 use crate::server::error::{PageError, page_with, see_other};
 use crate::server::session::{Fields, flash};
 use crate::site::context::{AtSite, EditorAt};
-use crate::site::facts::SiteFacts;
+use crate::site::records::SiteRecords;
 use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, get, post, web};
 use askama::Template;
@@ -102,7 +102,7 @@ struct Refused<'a> {
 }
 
 /// Zones by controller and station, for permits.
-fn zone_choices(facts: &SiteFacts) -> Vec<(String, String)> {
+fn zone_choices(facts: &SiteRecords) -> Vec<(String, String)> {
     let several = facts.controllers.len() > 1;
     let choice = |z: &ZoneRecord| {
         let (of, number, name) = (z.zone.controller_number, z.zone.number, &z.zone.name);
@@ -118,9 +118,9 @@ async fn law_page_with(
     status: StatusCode,
     refused: Option<Refused<'_>>,
 ) -> Result<HttpResponse, PageError> {
-    let bench = here.workbench(path.1).await?;
+    let snapshot = here.controller_snapshot(path.1).await?;
     let library = here.more("ordinances", 30, |snapshot| snapshot.library::<Ordinance>()).await?;
-    let applied = &here.facts.ordinances;
+    let applied = &here.records.ordinances;
     let mut known: Vec<(i64, Ordinance)> =
         library.iter().map(|e: &Entry<Ordinance>| (e.id, e.item.clone())).collect();
     // One that was taken off the list still holds here, and must stay visible.
@@ -152,10 +152,10 @@ async fn law_page_with(
     page_with(
         status,
         &LawPage {
-            frame: bench.frame(here, "restrictions")?,
-            head: bench.head(Tab::Law)?,
+            frame: snapshot.frame(here, "restrictions")?,
+            head: snapshot.head(Tab::Law)?,
             ordinances,
-            zones: zone_choices(&bench.loaded),
+            zones: zone_choices(&snapshot.records),
             refused: refused.map_or(String::new(), |r| r.message),
         },
     )
@@ -267,7 +267,7 @@ async fn save_law(
         }
     }
     let stored = here
-        .change(move |change| change.apply_ordinance(ordinance_id, base, (house, &permits, lifted)))
+        .change(move |change| change.apply_ordinance(ordinance_id, base, house, &permits, lifted))
         .await?;
     let text = match (stored, lifted) {
         (false, _) => {

@@ -2,16 +2,16 @@
 
 use super::ControllerPage;
 use super::{ControllerHead, Tab};
-use crate::page::dates::Said;
+use crate::page::dates::DateFormat;
 use crate::page::dates::typed_time;
 use crate::page::frame::Frame;
 use crate::page::program_words::Names;
 use crate::page::quantities::span;
 use crate::page::quantities::volume;
 use crate::server::error::{PageError, page};
-use crate::server::reader::habit;
+use crate::server::request_locale::habit;
 use crate::site::context::AtSite;
-use crate::site::workbench::Workbench;
+use crate::site::controller_snapshot::ControllerSnapshot;
 use actix_web::{HttpResponse, get, web};
 use askama::Template;
 use jiff::Timestamp;
@@ -91,7 +91,7 @@ struct ManualPage {
 }
 
 /// Winterising by compressed air, the usual order and cautions (common practice).
-fn winter(bench: &Workbench, names: &Names<'_>) -> Vec<WinterStep> {
+fn winter(snapshot: &ControllerSnapshot, names: &Names<'_>) -> Vec<WinterStep> {
     let mut steps: Vec<String> = [
         "Have it done by those who are licensed and trained for compressed air where the rules ask for it. Wear eye and ear protection; nobody stands over heads, valves or fittings.",
         "Close the supply behind the meter and drain the line to the shut-off. Backflow devices: isolate and drain as their maker says; never blow air through one.",
@@ -99,7 +99,7 @@ fn winter(bench: &Workbench, names: &Names<'_>) -> Vec<WinterStep> {
     ]
     .map(str::to_owned)
     .to_vec();
-    for station in blow_out_order(&bench.installation) {
+    for station in blow_out_order(&snapshot.installation) {
         steps.push(format!(
             "{}: short bursts until only mist comes, not longer; dry air heats what water cooled.",
             names.station(station)
@@ -119,33 +119,44 @@ fn winter(bench: &Workbench, names: &Names<'_>) -> Vec<WinterStep> {
         .collect()
 }
 
-fn view(bench: &Workbench, settings: &Settings, title: String, run: &ManualRun, at: Timestamp) -> RunView {
-    let names = bench.names(settings);
-    let tz = &bench.installation.tz;
-    let clock = |t: Timestamp| t.to_zoned(tz.clone()).said("%H:%M:%S");
+// Long: one part of the page after another.
+fn view(
+    snapshot: &ControllerSnapshot,
+    settings: &Settings,
+    title: String,
+    run: &ManualRun,
+    at: Timestamp,
+) -> RunView {
+    let names = snapshot.names(settings);
+    let tz = &snapshot.installation.tz;
+    let clock = |t: Timestamp| t.to_zoned(tz.clone()).formatted("%H:%M:%S");
     let date = at.to_zoned(tz.clone()).date();
     // What is held does not stand in the way.
-    let runs = bench.openings(settings, (date.yesterday().unwrap_or(date), date));
-    let found = run.obstacles(&bench.installation, &runs, at);
+    let runs = snapshot.openings(settings, (date.yesterday().unwrap_or(date), date));
+    let found = run.obstacles(&snapshot.installation, &runs, at);
     let mut obstacles: Vec<String> = found
         .forbidden
         .iter()
         .map(|(station, span)| {
-            let name =
-                bench.installation.law.applied.get(span.ordinance).map_or("", |a| a.ordinance.name.as_str());
+            let name = snapshot
+                .installation
+                .law
+                .applied
+                .get(span.ordinance)
+                .map_or("", |a| a.ordinance.name.as_str());
             let why = if span.why == Why::Day { "this day" } else { "this hour" };
             format!("\"{name}\" forbids {why} for {}.", names.station(*station))
         })
         .collect();
-    obstacles.extend(run.steps.iter().filter_map(|step| after_rain(bench, &names, step.station, at)));
+    obstacles.extend(run.steps.iter().filter_map(|step| after_rain(snapshot, &names, step.station, at)));
     if let Some(first) = found.scheduled.first() {
         obstacles.push(format!(
             "Program {} is set to run at {}; a manual run usually cancels it.",
             names.program(first.program),
-            first.start.to_zoned(tz.clone()).said("%H:%M")
+            first.start.to_zoned(tz.clone()).formatted("%H:%M")
         ));
     }
-    let water = run.volume().map_or(String::new(), |v| format!(", {}", volume(bench.units(), v)));
+    let water = run.volume().map_or(String::new(), |v| format!(", {}", volume(snapshot.units(), v)));
     let end = at + run.length();
     RunView {
         title,
@@ -155,8 +166,8 @@ fn view(bench: &Workbench, settings: &Settings, title: String, run: &ManualRun, 
             format!(
                 "{} in total{water}; started at {} it ends at {}. Percentage, rain delay and sensors do not affect a manual run.",
                 span(run.length().minutes().min_value()),
-                at.to_zoned(tz.clone()).said("%H:%M"),
-                end.to_zoned(tz.clone()).said("%H:%M")
+                at.to_zoned(tz.clone()).formatted("%H:%M"),
+                end.to_zoned(tz.clone()).formatted("%H:%M")
             )
         },
         steps: run
@@ -169,7 +180,7 @@ fn view(bench: &Workbench, settings: &Settings, title: String, run: &ManualRun, 
                 detail: format!(
                     "{}{}",
                     s.length,
-                    s.volume.map_or(String::new(), |v| format!(", {}", volume(bench.units(), v)))
+                    s.volume.map_or(String::new(), |v| format!(", {}", volume(snapshot.units(), v)))
                 ),
             })
             .collect(),
@@ -178,12 +189,17 @@ fn view(bench: &Workbench, settings: &Settings, title: String, run: &ManualRun, 
 }
 
 /// What an ordinance says of a station after rain, if it forbids it then.
-fn after_rain(bench: &Workbench, names: &Names<'_>, station: u16, at: Timestamp) -> Option<String> {
-    let there = &bench.installation;
-    let of = (&there.law, &*bench.climate, &there.tz);
-    let (ordinance, until) = rained_by(of, there.subject(station), at)?;
+fn after_rain(
+    snapshot: &ControllerSnapshot,
+    names: &Names<'_>,
+    station: u16,
+    at: Timestamp,
+) -> Option<String> {
+    let there = &snapshot.installation;
+    let of = (&there.law, &*snapshot.climate, &there.tz);
+    let (ordinance, until) = rained_by(of.0, of.1, of.2, there.subject(station), at)?;
     let name = there.law.applied.get(ordinance).map_or("", |a| a.ordinance.name.as_str());
-    let until = until.to_zoned(there.tz.clone()).said("%a %-d %b at %H:%M");
+    let until = until.to_zoned(there.tz.clone()).formatted("%a %-d %b at %H:%M");
     Some(format!("\"{name}\" forbids {} after the rain until {until}.", names.station(station)))
 }
 
@@ -213,8 +229,11 @@ struct Asked {
 
 /// A length as typed, in the unit of its field where none is said, within bounds; what was not taken is noted.
 fn length(
-    (name, typed): (&str, Option<&String>),
-    (usual, least, most): (u32, u32, u32),
+    name: &str,
+    typed: Option<&String>,
+    usual: u32,
+    least: u32,
+    most: u32,
     unit_s: u32,
     notes: &mut Vec<String>,
 ) -> u32 {
@@ -244,17 +263,17 @@ fn length(
 }
 
 impl Asked {
-    fn of(query: &ManualQuery, bench: &Workbench) -> Self {
-        let first = bench.installation.zones.first().map_or(1, |z| z.zone.number);
+    fn of(query: &ManualQuery, snapshot: &ControllerSnapshot) -> Self {
+        let first = snapshot.installation.zones.first().map_or(1, |z| z.zone.number);
         let (usual, most) = if query.what() == "syringe" { (2, SYRINGE.1.minutes_up()) } else { (10, 600) };
         let mut notes = Vec::new();
         let (least_s, most_s) = (TEST_WALK.0.length_s(), TEST_WALK.1.length_s());
         Self {
             station: query.station.unwrap_or(first),
             program: query.program.unwrap_or(0),
-            seconds: length(("run", query.seconds.as_ref()), (120, least_s, most_s), 1, &mut notes),
-            pause: length(("pause", query.pause.as_ref()), (20, 0, 600), 1, &mut notes),
-            minutes: length(("run", query.minutes.as_ref()), (usual, 1, most), 60, &mut notes),
+            seconds: length("run", query.seconds.as_ref(), 120, least_s, most_s, 1, &mut notes),
+            pause: length("pause", query.pause.as_ref(), 20, 0, 600, 1, &mut notes),
+            minutes: length("run", query.minutes.as_ref(), usual, 1, most, 60, &mut notes),
             notes,
         }
     }
@@ -262,12 +281,12 @@ impl Asked {
     /// The run with its title; `None` where none is counted out.
     fn run(
         &self,
-        bench: &Workbench,
+        snapshot: &ControllerSnapshot,
         settings: &Settings,
         names: &Names<'_>,
         what: &str,
     ) -> Option<(String, ManualRun)> {
-        let there = &bench.installation;
+        let there = &snapshot.installation;
         Some(match what {
             "zone" => {
                 let run = one_zone(there, self.station, Seconds::from_min(i64::from(self.minutes)));
@@ -293,26 +312,26 @@ async fn manual_page(
     path: web::Path<(i64, u8)>,
     query: web::Query<ManualQuery>,
 ) -> Result<HttpResponse, PageError> {
-    let bench = here.workbench(path.1).await?;
-    let settings = bench.settings();
-    let names = bench.names(&settings);
-    let tz = bench.installation.tz.clone();
-    let now = bench.at.to_zoned(tz.clone());
+    let snapshot = here.controller_snapshot(path.1).await?;
+    let settings = snapshot.settings();
+    let names = snapshot.names(&settings);
+    let tz = snapshot.installation.tz.clone();
+    let now = snapshot.at.to_zoned(tz.clone());
     // The time asked for belongs to the day the page is about, so that the law of that day counts.
     let asked = query.at.as_deref().filter(|text| !text.trim().is_empty());
     let asked = asked.map(|text| typed::time_of_day(text, habit())).transpose();
     let asked = asked.map_err(|refusal| PageError::BadRequest(refusal.to_string()))?;
     let time = asked.unwrap_or_else(|| now.time());
-    let at = upland_core::quantity::time::instant(bench.today, time, &tz);
+    let at = upland_core::quantity::time::instant(snapshot.today, time, &tz);
     let what = query.what();
-    let asked = Asked::of(&query, &bench);
+    let asked = Asked::of(&query, &snapshot);
     let title = |title: &str| crate::page::quantities::capital(title);
-    let built = asked.run(&bench, &settings, &names, what);
-    let run = built.map(|(words, run)| view(&bench, &settings, title(&words), &run, at));
+    let built = asked.run(&snapshot, &settings, &names, what);
+    let run = built.map(|(words, run)| view(&snapshot, &settings, title(&words), &run, at));
     page(&ManualPage {
         kinds: KINDS,
-        frame: bench.frame(&here, "by hand")?,
-        head: bench.head(Tab::Manual)?,
+        frame: snapshot.frame(&here, "by hand")?,
+        head: snapshot.head(Tab::Manual)?,
         what,
         seconds: asked.seconds,
         pause: asked.pause,
@@ -320,16 +339,16 @@ async fn manual_page(
         at: typed_time(time),
         station: asked.station,
         program: asked.program,
-        zones: bench
+        zones: snapshot
             .installation
             .zones
             .iter()
             .map(|z| (z.zone.number, names.station(z.zone.number)))
             .collect(),
         programs: settings.programs.iter().enumerate().map(|(i, p)| (i, p.name.clone())).collect(),
-        winter: winter(&bench, &names),
+        winter: winter(&snapshot, &names),
         run,
-        key: format!("{what}-{}", bench.site_controller()?.record.id),
+        key: format!("{what}-{}", snapshot.site_controller()?.record.id),
         bounds: (TEST_WALK.0.length_s(), TEST_WALK.1.length_s()),
         notes: asked.notes,
     })
@@ -343,17 +362,17 @@ mod tests {
 
     #[test]
     fn a_run_by_hand_says_when_it_ends_and_what_stands_in_its_way() {
-        let bench = fixture::workbench();
-        let settings = bench.settings();
+        let snapshot = fixture::controller_snapshot();
+        let settings = snapshot.settings();
         let at = |hour, minute| {
-            let tz = &bench.installation.tz;
-            bench.today.to_datetime(time(hour, minute, 0, 0)).to_zoned(tz.clone()).unwrap().timestamp()
+            let tz = &snapshot.installation.tz;
+            snapshot.today.to_datetime(time(hour, minute, 0, 0)).to_zoned(tz.clone()).unwrap().timestamp()
         };
         let walk = view(
-            &bench,
+            &snapshot,
             &settings,
             "Test walk".into(),
-            &test_walk(&bench.installation, Seconds::from_min(2), Seconds::from_s(20)),
+            &test_walk(&snapshot.installation, Seconds::from_min(2), Seconds::from_s(20)),
             at(7, 0),
         );
         assert!(
@@ -364,10 +383,10 @@ mod tests {
         assert_eq!(walk.steps[1].begin, "07:02:20");
         assert_eq!(walk.obstacles, Vec::<String>::new());
         let noon = view(
-            &bench,
+            &snapshot,
             &settings,
             "One".into(),
-            &one_zone(&bench.installation, 1, Seconds::from_min(10)),
+            &one_zone(&snapshot.installation, 1, Seconds::from_min(10)),
             at(12, 58),
         );
         insta::assert_snapshot!(noon.obstacles.join("\n"), @r#"
@@ -375,7 +394,7 @@ mod tests {
         Program C is set to run at 13:00; a manual run usually cancels it.
         "#);
         // A law that asks for the rain: none fell lately at the test's site but what is said here.
-        let mut wet = fixture::workbench();
+        let mut wet = fixture::controller_snapshot();
         let rule = &mut wet.installation.law.applied[0].ordinance.rules[0];
         rule.after_rain = Some(upland_core::controller::ordinance::AfterRain {
             hours: 336,
@@ -389,10 +408,10 @@ mod tests {
         });
         assert_eq!(told.contains("after the rain until"), rained, "{told}");
         let empty = view(
-            &bench,
+            &snapshot,
             &settings,
             "Empty".into(),
-            &one_program(&bench.installation, &settings, 9),
+            &one_program(&snapshot.installation, &settings, 9),
             at(7, 0),
         );
         assert_eq!(empty.lead, "Nothing to run.");
@@ -400,9 +419,9 @@ mod tests {
 
     #[test]
     fn winterising_begins_and_ends_with_its_cautions() {
-        let bench = fixture::workbench();
-        let settings = bench.settings();
-        let steps = winter(&bench, &bench.names(&settings));
+        let snapshot = fixture::controller_snapshot();
+        let settings = snapshot.settings();
+        let steps = winter(&snapshot, &snapshot.names(&settings));
         assert!(
             steps[0].text.contains("eye and ear protection")
                 && steps[1].text.contains("never blow air through")
@@ -418,7 +437,7 @@ mod tests {
 
     #[test]
     fn what_is_asked_of_a_run_is_brought_into_its_bounds() {
-        let bench = fixture::workbench();
+        let snapshot = fixture::controller_snapshot();
         let query = |what: &str, seconds: Option<u32>, minutes: Option<u32>| ManualQuery {
             what: Some(what.into()),
             seconds: seconds.map(|s| s.to_string()),
@@ -428,28 +447,32 @@ mod tests {
             pause: Some("9999".into()),
             at: None,
         };
-        let walk = Asked::of(&query("walk", Some(1), None), &bench);
+        let walk = Asked::of(&query("walk", Some(1), None), &snapshot);
         assert_eq!(walk.notes.len(), 2, "what is not taken is said: {:?}", walk.notes);
         let typed = |seconds: &str| ManualQuery { seconds: Some(seconds.into()), ..ManualQuery::default() };
-        let two = Asked::of(&typed("2 min"), &bench);
+        let two = Asked::of(&typed("2 min"), &snapshot);
         assert_eq!((two.seconds, two.notes.len()), (120, 0), "sentence 11");
-        let none = Asked::of(&typed("a while"), &bench);
+        let none = Asked::of(&typed("a while"), &snapshot);
         assert!(none.notes[0].contains("a while") && none.seconds == 120, "{:?}", none.notes);
         assert_eq!(
             (walk.seconds, walk.pause, walk.station, walk.program),
             (TEST_WALK.0.length_s(), 600, 1, 0)
         );
-        assert_eq!(Asked::of(&query("walk", Some(99_999), None), &bench).seconds, TEST_WALK.1.length_s());
-        assert_eq!(Asked::of(&query("zone", None, Some(9_999)), &bench).minutes, 600);
-        assert_eq!(Asked::of(&query("syringe", None, Some(60)), &bench).minutes, 5, "a syringe wets leaves");
-        assert_eq!(Asked::of(&query("syringe", None, None), &bench).minutes, 2);
+        assert_eq!(Asked::of(&query("walk", Some(99_999), None), &snapshot).seconds, TEST_WALK.1.length_s());
+        assert_eq!(Asked::of(&query("zone", None, Some(9_999)), &snapshot).minutes, 600);
+        assert_eq!(
+            Asked::of(&query("syringe", None, Some(60)), &snapshot).minutes,
+            5,
+            "a syringe wets leaves"
+        );
+        assert_eq!(Asked::of(&query("syringe", None, None), &snapshot).minutes, 2);
         assert_eq!(query("nonsense", None, None).what(), "walk");
-        let (settings, asked) = (bench.settings(), Asked::of(&query("zone", None, Some(7)), &bench));
-        let names = bench.names(&settings);
-        let (title, run) = asked.run(&bench, &settings, &names, "zone").unwrap();
+        let (settings, asked) = (snapshot.settings(), Asked::of(&query("zone", None, Some(7)), &snapshot));
+        let names = snapshot.names(&settings);
+        let (title, run) = asked.run(&snapshot, &settings, &names, "zone").unwrap();
         assert_eq!((title.as_str(), run.length()), ("1 Upper lawn by hand", Seconds::from_min(7)));
-        assert!(asked.run(&bench, &settings, &names, "winter").is_none(), "winter is a list of steps");
-        let (title, run) = asked.run(&bench, &settings, &names, "program").unwrap();
+        assert!(asked.run(&snapshot, &settings, &names, "winter").is_none(), "winter is a list of steps");
+        let (title, run) = asked.run(&snapshot, &settings, &names, "program").unwrap();
         assert_eq!((title.as_str(), run.steps.len()), ("Manual run of program A", 4));
     }
 }

@@ -19,7 +19,7 @@ use crate::page::frame::{Chapter, Frame};
 pub(crate) use crate::page::program_words::Names;
 use crate::server::error::PageError;
 use crate::site::context::AtSite;
-use crate::site::workbench::Workbench;
+use crate::site::controller_snapshot::ControllerSnapshot;
 use actix_web::web;
 use upland_core::controller::schedule::Settings;
 
@@ -48,7 +48,7 @@ pub(super) trait ControllerPage {
     fn head(&self, tab: Tab) -> Result<ControllerHead, PageError>;
 }
 
-impl ControllerPage for Workbench {
+impl ControllerPage for ControllerSnapshot {
     fn names<'a>(&'a self, settings: &'a Settings) -> Names<'a> {
         Names { installation: &self.installation, settings, units: self.units() }
     }
@@ -63,11 +63,11 @@ impl ControllerPage for Workbench {
     fn head(&self, tab: Tab) -> Result<ControllerHead, PageError> {
         let controller = self.controller()?;
         Ok(ControllerHead {
-            site_id: self.loaded.site.id.number(),
+            site_id: self.records.site.id.number(),
             path: self.path(),
             place: controller.place.clone(),
             card: controller.card.name.clone(),
-            controllers: self.loaded.controller_names(),
+            controllers: self.records.controller_names(),
             number: controller.number,
             tab,
         })

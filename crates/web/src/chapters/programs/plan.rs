@@ -6,7 +6,7 @@ use super::timeline::{self, Shown, Week, Zoom};
 use super::{ControllerHead, Tab};
 use crate::page::change_words::ChangeLine;
 use crate::page::controller_version::{ControllerVersion, Sayings};
-use crate::page::dates::{Said, pen, typed_times};
+use crate::page::dates::{DateFormat, date_writer, typed_times};
 use crate::page::forms::base_version;
 use crate::page::frame::Frame;
 use crate::page::program_words::{self, Names};
@@ -15,7 +15,7 @@ use crate::page::quantities::{plain, volume};
 use crate::server::error::{PageError, page, see_other};
 use crate::server::session::{Fields, flash};
 use crate::site::context::{AtSite, EditorAt};
-use crate::site::workbench::Workbench;
+use crate::site::controller_snapshot::ControllerSnapshot;
 use actix_web::{HttpResponse, get, post, web};
 use askama::Template;
 use jiff::ToSpan;
@@ -68,9 +68,9 @@ impl PlanQuery {
         }
     }
 
-    fn strategy(&self, bench: &Workbench) -> Strategy {
+    fn strategy(&self, snapshot: &ControllerSnapshot) -> Strategy {
         let asked = self.strategy.as_deref().and_then(Strategy::from_code);
-        asked.unwrap_or_else(|| Strategy::default_for(&bench.installation.card))
+        asked.unwrap_or_else(|| Strategy::default_for(&snapshot.installation.card))
     }
 
     fn relax(&self) -> Relax {
@@ -186,13 +186,13 @@ struct Plan {
 }
 
 impl Plan {
-    fn of(bench: &Workbench, wanted: Asked, relax: Relax) -> Self {
-        let present = bench.settings();
-        let asked = request(bench, &present, wanted, relax);
+    fn of(snapshot: &ControllerSnapshot, wanted: Asked, relax: Relax) -> Self {
+        let present = snapshot.settings();
+        let asked = request(snapshot, &present, wanted, relax);
         let (fit, no_fit) = match plan(&asked) {
-            Ok(proposal) => (Some(fit(bench, &asked, &proposal)), None),
+            Ok(proposal) => (Some(fit(snapshot, &asked, &proposal)), None),
             Err(binding) => {
-                let names = bench.names(&present);
+                let names = snapshot.names(&present);
                 let relaxations = relaxations(&asked);
                 let lines =
                     relaxations.iter().map(|r| (href(wanted, r.relax), names.relaxation(r))).collect();
@@ -202,13 +202,13 @@ impl Plan {
         Self {
             strategies: Strategy::ALL
                 .iter()
-                .map(|s| strategy_line(bench, &present, (*s, wanted), relax))
+                .map(|s| strategy_line(snapshot, &present, *s, wanted, relax))
                 .collect(),
             chosen: program_words::strategy(wanted.0),
             times: times(wanted.1),
             fit,
             no_fit,
-            relaxed: relaxed(bench, &present, relax),
+            relaxed: relaxed(snapshot, &present, relax),
         }
     }
 }
@@ -234,19 +234,20 @@ fn times(chosen: Basis) -> Vec<(String, String, bool)> {
 }
 
 fn request<'a>(
-    bench: &'a Workbench,
+    snapshot: &'a ControllerSnapshot,
     present: &'a Settings,
     (strategy, basis): Asked,
     relax: Relax,
 ) -> Request<'a> {
-    Request { installation: &bench.installation, present, strategy, from: bench.today, basis, relax }
+    Request { installation: &snapshot.installation, present, strategy, from: snapshot.today, basis, relax }
 }
 
 /// A strategy with what it costs and brings.
 fn strategy_line(
-    bench: &Workbench,
+    snapshot: &ControllerSnapshot,
     present: &Settings,
-    (strategy, chosen): (Strategy, Asked),
+    strategy: Strategy,
+    chosen: Asked,
     relax: Relax,
 ) -> StrategyLine {
     let (name, _) = program_words::strategy(strategy);
@@ -254,7 +255,7 @@ fn strategy_line(
         href: href((strategy, chosen.1), relax),
         name,
         chosen: strategy == chosen.0,
-        is_default: strategy == Strategy::default_for(&bench.installation.card),
+        is_default: strategy == Strategy::default_for(&snapshot.installation.card),
         fits: false,
         nights: "–".into(),
         minutes: "–".into(),
@@ -262,15 +263,15 @@ fn strategy_line(
         share: "–".into(),
         verdict: "does not fit".into(),
     };
-    let asked = request(bench, present, (strategy, chosen.1), relax);
+    let asked = request(snapshot, present, (strategy, chosen.1), relax);
     let Ok(proposal) = plan(&asked) else { return line };
     let there = asked.planned_for();
     // Four weeks, so that longer rhythms are whole.
     let weeks = 4.0;
     let from = asked.first_day();
     let to = from.checked_add(27.days()).unwrap_or(from);
-    let card = &bench.installation.card;
-    let mut runs = expand(&proposal.settings, card, &bench.installation.tz, from, to);
+    let card = &snapshot.installation.card;
+    let mut runs = expand(&proposal.settings, card, &snapshot.installation.tz, from, to);
     runs.retain(|r| !proposal.settings.station(r.station).lighting);
     let mut dates: Vec<_> = runs.iter().map(|r| r.date).collect();
     dates.sort_unstable();
@@ -286,21 +287,21 @@ fn strategy_line(
     line.fits = true;
     line.nights = plain(nights, 1);
     line.minutes = span(minutes);
-    line.water = bench
+    line.water = snapshot
         .installation
         .volume(runs.iter())
-        .map_or("–".into(), |v| volume(bench.units(), v * (1.0 / weeks)));
+        .map_or("–".into(), |v| volume(snapshot.units(), v * (1.0 / weeks)));
     line.share = if needs > 0.0 { format!("{} %", plain(100.0 * gets / needs, 0)) } else { "–".into() };
     line.verdict = if serious == 0 { "passes every check".into() } else { format!("{serious} findings") };
     line
 }
 
-fn fit(bench: &Workbench, asked: &Request<'_>, proposal: &Proposal) -> Fit {
+fn fit(snapshot: &ControllerSnapshot, asked: &Request<'_>, proposal: &Proposal) -> Fit {
     let present = asked.present;
-    let names: Names<'_> = bench.names(&proposal.settings);
-    let from = monday_of(bench.today);
+    let names: Names<'_> = snapshot.names(&proposal.settings);
+    let from = monday_of(snapshot.today);
     let runs = timeline::week_runs(&names, from);
-    let changes = difference_by(present, &proposal.settings, pen());
+    let changes = difference_by(present, &proposal.settings, date_writer());
     let programs = proposal
         .programs
         .iter()
@@ -329,7 +330,7 @@ fn fit(bench: &Workbench, asked: &Request<'_>, proposal: &Proposal) -> Fit {
         week: timeline::week(
             &names,
             &runs,
-            Shown { from, chosen: bench.today, zoom: Zoom::Day, editable: false },
+            Shown { from, chosen: snapshot.today, zoom: Zoom::Day, editable: false },
         ),
         programs,
         holds: names.plan_holds(proposal.month, asked.basis, holds_until(asked, proposal)),
@@ -344,14 +345,14 @@ fn fit(bench: &Workbench, asked: &Request<'_>, proposal: &Proposal) -> Fit {
 }
 
 /// What was relaxed, in words.
-fn relaxed(bench: &Workbench, present: &Settings, relax: Relax) -> Vec<String> {
-    let names = bench.names(present);
+fn relaxed(snapshot: &ControllerSnapshot, present: &Settings, relax: Relax) -> Vec<String> {
+    let names = snapshot.names(present);
     let one =
         |relax: Relax| (relax != Relax::default()).then(|| names.relaxation(&Relaxation { relax, by: 0.0 }));
     let none = Relax::default();
     let mut said: Vec<String> = Vec::new();
     if let Some(from) = relax.window_from {
-        said.push(format!("the window opens at {}", from.said("%H:%M")));
+        said.push(format!("the window opens at {}", from.formatted("%H:%M")));
     }
     said.extend(
         [
@@ -373,15 +374,15 @@ async fn plan_page(
     path: web::Path<(i64, u8)>,
     query: web::Query<PlanQuery>,
 ) -> Result<HttpResponse, PageError> {
-    let bench = here.workbench(path.1).await?;
-    let (asked, relax) = ((query.strategy(&bench), query.basis()), query.relax());
+    let snapshot = here.controller_snapshot(path.1).await?;
+    let (asked, relax) = ((query.strategy(&snapshot), query.basis()), query.relax());
     let key = format!("{} controller {} {asked:?} {relax:?}", here.key(here.moment(None)), path.1);
-    let planned = Arc::clone(&bench);
+    let planned = Arc::clone(&snapshot);
     let plan = here.once(key, 60, move |_| Ok(Plan::of(&planned, asked, relax))).await?;
     page(&PlanPage {
-        frame: bench.frame(&here, "plan")?,
-        head: bench.head(Tab::Plan)?,
-        version: bench.saved().map_or(0, |s| s.version),
+        frame: snapshot.frame(&here, "plan")?,
+        head: snapshot.head(Tab::Plan)?,
+        version: snapshot.saved().map_or(0, |s| s.version),
         plan,
         hidden: vec![
             ("strategy", asked.0.code().to_owned()),
@@ -430,17 +431,17 @@ async fn accept(
     path: web::Path<(i64, u8)>,
     fields: Fields,
 ) -> Result<HttpResponse, PageError> {
-    let bench = here.workbench(path.1).await?;
+    let snapshot = here.controller_snapshot(path.1).await?;
     let base = base_version(&fields)?;
     let query = PlanQuery::of_fields(&fields);
-    let (asked, relax) = ((query.strategy(&bench), query.basis()), query.relax());
-    let back = format!("{}/plan{}", bench.path(), href(asked, relax));
-    let present = bench.settings();
+    let (asked, relax) = ((query.strategy(&snapshot), query.basis()), query.relax());
+    let back = format!("{}/plan{}", snapshot.path(), href(asked, relax));
+    let present = snapshot.settings();
     let refused = |text: String| -> Result<HttpResponse, PageError> {
         flash(&here.who.session, text, None)?;
         Ok(see_other(&back))
     };
-    let Ok(proposal) = plan(&request(&bench, &present, asked, relax)) else {
+    let Ok(proposal) = plan(&request(&snapshot, &present, asked, relax)) else {
         return refused(
             "The plan does not fit any more; something changed in between. Nothing was stored.".into(),
         );
@@ -452,7 +453,7 @@ async fn accept(
     }
     let settings = taken(&present, &proposal, &chosen);
     // More programs than the controller has were only a way to see what would do.
-    if let Some(fault) = settings.check(&bench.installation.card).into_iter().next() {
+    if let Some(fault) = settings.check(&snapshot.installation.card).into_iter().next() {
         return refused(format!(
             "The controller cannot hold this plan: {}. Correct its type, or choose another relaxation.",
             fault.message
@@ -468,18 +469,20 @@ async fn accept(
     if !whole {
         reason.push_str(&format!(", {} of {} programs", chosen.len(), proposal.programs.len()));
     }
-    let given_up = relaxed(&bench, &present, relax);
+    let given_up = relaxed(&snapshot, &present, relax);
     if !given_up.is_empty() {
         reason.push_str(&format!("; with {}", given_up.join(", ").to_lowercase()));
     }
     let say = Sayings {
         done: &|version| format!("The plan is version {version}. Print the controller sheet, or program it."),
-        done_at: bench.path(),
+        done_at: snapshot.path(),
         meanwhile: "This is the plan compared with it; check again.",
         again_at: back.clone(),
         undo: true,
     };
-    ControllerVersion { settings, kind: SettingsKind::Planned, reason, base }.save(&here, &bench, say).await
+    ControllerVersion { settings, kind: SettingsKind::Planned, reason, base }
+        .save(&here, &snapshot, say)
+        .await
 }
 
 #[cfg(test)]
@@ -517,10 +520,10 @@ mod tests {
             (basis_of("year"), basis_of("13"), basis_of("")),
             (Basis::Year, Basis::Coming, Basis::Coming)
         );
-        let bench = fixture::workbench();
-        assert_eq!(query.strategy(&bench), Strategy::DeepTwice);
+        let snapshot = fixture::controller_snapshot();
+        assert_eq!(query.strategy(&snapshot), Strategy::DeepTwice);
         assert_eq!(
-            PlanQuery::default().strategy(&bench),
+            PlanQuery::default().strategy(&snapshot),
             Strategy::JustNeed,
             "the default of this controller"
         );
@@ -535,24 +538,24 @@ mod tests {
 
     #[test]
     fn a_proposal_is_taken_whole_or_by_program() {
-        let bench = fixture::workbench();
-        let present = bench.settings();
-        let proposal = plan(&request(&bench, &present, NEED, Relax::default())).unwrap();
+        let snapshot = fixture::controller_snapshot();
+        let present = snapshot.settings();
+        let proposal = plan(&request(&snapshot, &present, NEED, Relax::default())).unwrap();
         let all: Vec<usize> = proposal.programs.iter().map(|p| p.program).collect();
         assert_eq!(taken(&present, &proposal, &all), proposal.settings);
         let one = taken(&present, &proposal, &all[1..2]);
         assert_eq!(one.programs[1], proposal.settings.programs[1]);
         assert_eq!((&one.programs[0], &one.programs[2]), (&present.programs[0], &present.programs[2]));
-        assert_eq!(one.check(&bench.installation.card), []);
+        assert_eq!(one.check(&snapshot.installation.card), []);
     }
 
     #[test]
     fn schools_stand_side_by_side_with_their_figures() {
-        let bench = fixture::workbench();
-        let present = bench.settings();
+        let snapshot = fixture::controller_snapshot();
+        let present = snapshot.settings();
         let lines: Vec<String> = Strategy::ALL
             .iter()
-            .map(|s| strategy_line(&bench, &present, (*s, NEED), Relax::default()))
+            .map(|s| strategy_line(&snapshot, &present, *s, NEED, Relax::default()))
             .map(|l| {
                 format!(
                     "{}{}: {} nights, {}, {}, {}, {}",
@@ -567,13 +570,13 @@ mod tests {
             })
             .collect();
         insta::assert_snapshot!(lines.join("\n"));
-        let fitted = plan(&request(&bench, &present, NEED, Relax::default())).unwrap();
-        let shown = fit(&bench, &request(&bench, &present, NEED, Relax::default()), &fitted);
+        let fitted = plan(&request(&snapshot, &present, NEED, Relax::default())).unwrap();
+        let shown = fit(&snapshot, &request(&snapshot, &present, NEED, Relax::default()), &fitted);
         assert!(shown.holds.starts_with("Made for the coming weeks; it holds until "), "{}", shown.holds);
         assert!(
             !shown.unchanged && shown.programs.iter().all(|p| !p.reason.is_empty() && !p.zones.is_empty())
         );
-        let again = fit(&bench, &request(&bench, &fitted.settings, NEED, Relax::default()), &fitted);
+        let again = fit(&snapshot, &request(&snapshot, &fitted.settings, NEED, Relax::default()), &fitted);
         assert!(again.unchanged, "a plan against itself changes nothing");
     }
 }

@@ -3,7 +3,7 @@
 
 use crate::page::dates::{typed_date, typed_time, typed_times};
 use crate::page::units::Units;
-use crate::server::reader::habit;
+use crate::server::request_locale::habit;
 use crate::server::session::Fields;
 use jiff::civil::{Date, Time};
 use std::collections::BTreeMap;
@@ -126,8 +126,8 @@ pub(crate) fn texts(settings: &Settings) -> Texts {
         put("rain-days".into(), days.to_string());
     }
     if let Some(span) = settings.off_season {
-        put("off-from".into(), typed::write_month_day(span.from, habit()));
-        put("off-until".into(), typed::write_month_day(span.until, habit()));
+        put("off-from".into(), typed::write_month_day(span.from.0, span.from.1, habit()));
+        put("off-until".into(), typed::write_month_day(span.until.0, span.until.1, habit()));
     }
     // Dates hold commas of their own where the month comes first.
     put(

@@ -4,7 +4,7 @@ use super::ControllerPage;
 use super::asked::AskedView;
 use super::calendar::SHOWN_ONCE;
 use super::{ControllerHead, Tab};
-use crate::page::dates::{Said, typed_date, typed_times};
+use crate::page::dates::{DateFormat, typed_date, typed_times};
 use crate::page::frame::Frame;
 use crate::page::headline::headline;
 use crate::page::law_words::{exempt_words, rule_words};
@@ -12,7 +12,7 @@ use crate::page::qr::qr;
 use crate::page::quantities::counted;
 use crate::server::error::{PageError, page};
 use crate::site::context::AtSite;
-use crate::site::workbench::Workbench;
+use crate::site::controller_snapshot::ControllerSnapshot;
 use actix_web::{HttpRequest, HttpResponse, get, web};
 use askama::Template;
 use std::sync::Arc;
@@ -69,12 +69,17 @@ struct SheetView {
     cautions: Vec<&'static str>,
 }
 
-fn month_day((month, day): (i8, i8)) -> String {
-    jiff::civil::Date::new(2000, month, day).map_or(String::new(), |d| d.said("%-d %b"))
+fn month_day(month: i8, day: i8) -> String {
+    jiff::civil::Date::new(2000, month, day).map_or(String::new(), |d| d.formatted("%-d %b"))
 }
 
-fn program_line(bench: &Workbench, settings: &Settings, index: usize, program: &Program) -> ProgramLine {
-    let names = bench.names(settings);
+fn program_line(
+    snapshot: &ControllerSnapshot,
+    settings: &Settings,
+    index: usize,
+    program: &Program,
+) -> ProgramLine {
+    let names = snapshot.names(settings);
     ProgramLine {
         name: program.name.clone(),
         days: days_in_words_by(program.days, typed_date),
@@ -87,7 +92,7 @@ fn program_line(bench: &Workbench, settings: &Settings, index: usize, program: &
             _ => String::new(),
         },
         repeat: program.repeat.map_or(String::new(), |r| {
-            format!("repeat until {}, interval {}", r.until.said("%H:%M"), r.pause)
+            format!("repeat until {}, interval {}", r.until.formatted("%H:%M"), r.pause)
         }),
     }
 }
@@ -107,17 +112,21 @@ pub(super) fn rest_of_controller(settings: &Settings) -> Vec<String> {
         d => lines.push(format!("Stations overlap by {}", d.abs())),
     }
     if let Some(hours) = settings.omit_hours {
-        let (from, until) = (hours.from.said("%H:%M"), hours.until.said("%H:%M"));
+        let (from, until) = (hours.from.formatted("%H:%M"), hours.until.formatted("%H:%M"));
         lines.push(format!("No start between {from} and {until}"));
     }
     if let Some(span) = settings.off_season {
-        lines.push(format!("Off-season {} to {}", month_day(span.from), month_day(span.until)));
+        lines.push(format!(
+            "Off-season {} to {}",
+            month_day(span.from.0, span.from.1),
+            month_day(span.until.0, span.until.1)
+        ));
     }
     if let Some((first, days)) = settings.rain_delay {
-        lines.push(format!("Rain delay of {} from {}", counted(days, "day"), first.said("%-d %b %Y")));
+        lines.push(format!("Rain delay of {} from {}", counted(days, "day"), first.formatted("%-d %b %Y")));
     }
     if !settings.omit_dates.is_empty() {
-        let dates: Vec<String> = settings.omit_dates.iter().map(|date| date.said("%-d %b %Y")).collect();
+        let dates: Vec<String> = settings.omit_dates.iter().map(|date| date.formatted("%-d %b %Y")).collect();
         lines.push(format!("No watering on {}", dates.join(", ")));
     }
     match settings.master_lead {
@@ -142,12 +151,12 @@ pub(super) fn extras(setting: &StationSetting) -> Vec<&'static str> {
 }
 
 /// Which version a sheet shows.
-pub(super) fn version_words(bench: &Workbench) -> String {
+pub(super) fn version_words(snapshot: &ControllerSnapshot) -> String {
     let words = |record: &SettingsRecord| {
-        let saved = record.saved_at.to_zoned(bench.installation.tz.clone());
-        format!("version {} of {}, {}", record.version, saved.said("%-d %b %Y"), record.saved_by)
+        let saved = record.saved_at.to_zoned(snapshot.installation.tz.clone());
+        format!("version {} of {}, {}", record.version, saved.formatted("%-d %b %Y"), record.saved_by)
     };
-    bench.saved().map_or_else(|| "nothing recorded yet".to_owned(), words)
+    snapshot.saved().map_or_else(|| "nothing recorded yet".to_owned(), words)
 }
 
 fn percent_words(settings: &Settings) -> String {
@@ -166,9 +175,9 @@ fn law_line(applied: &Applied) -> String {
     format!("{} (house number {house}): {} {}", ordinance.name, rules.join(" "), exempt_words(ordinance))
 }
 
-fn build(bench: &Workbench) -> Result<SheetView, PageError> {
-    let settings = bench.settings();
-    let names = bench.names(&settings);
+fn build(snapshot: &ControllerSnapshot) -> Result<SheetView, PageError> {
+    let settings = snapshot.settings();
+    let names = snapshot.names(&settings);
     let programs = settings.programs.iter().enumerate();
     let off: Vec<&str> = settings.programs.iter().filter(|p| !p.waters()).map(|p| p.name.as_str()).collect();
     let cycle = |(cycle, soak): (Seconds, Seconds)| format!("{cycle}, soak {soak}");
@@ -178,22 +187,22 @@ fn build(bench: &Workbench) -> Result<SheetView, PageError> {
         extras: extras(s).join(", "),
     };
     Ok(SheetView {
-        place: bench.controller()?.place.clone(),
-        site: bench.loaded.site.site.name.clone(),
-        card: bench.installation.card.name.clone(),
-        version: version_words(bench),
-        reason: bench.saved().map_or(String::new(), |s| s.reason.clone()),
+        place: snapshot.controller()?.place.clone(),
+        site: snapshot.records.site.site.name.clone(),
+        card: snapshot.installation.card.name.clone(),
+        version: version_words(snapshot),
+        reason: snapshot.saved().map_or(String::new(), |s| s.reason.clone()),
         window: names.windows(),
         programs: programs
             .filter(|(_, p)| p.waters())
-            .map(|(i, p)| program_line(bench, &settings, i, p))
+            .map(|(i, p)| program_line(snapshot, &settings, i, p))
             .collect(),
         off: off.join(", "),
         percent: percent_words(&settings),
         stations: settings.stations.iter().map(station).collect(),
         whole_controller: never_words(&settings).into_iter().chain(rest_of_controller(&settings)).collect(),
-        law: bench.installation.law.applied.iter().map(law_line).collect(),
-        asked: AskedView::of(bench),
+        law: snapshot.installation.law.applied.iter().map(law_line).collect(),
+        asked: AskedView::of(snapshot),
         cautions: CAUTIONS.to_vec(),
     })
 }
@@ -220,34 +229,34 @@ async fn door_sheet(
     request: HttpRequest,
     path: web::Path<(i64, u8)>,
 ) -> Result<HttpResponse, PageError> {
-    let bench = here.workbench(path.1).await?;
-    let address = here.state.address(&request, &bench.path());
+    let snapshot = here.controller_snapshot(path.1).await?;
+    let address = here.state.address(&request, &snapshot.path());
     let code = address.clone();
     let qr = here.once(format!("code of {address}"), 10, move |_| qr(&code)).await?;
-    let night = coming_night(&here, &bench).await?;
+    let night = coming_night(&here, &snapshot).await?;
     let secret = here.who.session.remove_as::<String>(SHOWN_ONCE).and_then(Result::ok);
-    let made = bench.site_controller()?.record.calendar_made_at;
+    let made = snapshot.site_controller()?.record.calendar_made_at;
     page(&SheetPage {
-        frame: bench.frame(&here, "controller sheet")?,
-        head: bench.head(Tab::Sheet)?,
-        view: build(&bench)?,
+        frame: snapshot.frame(&here, "controller sheet")?,
+        head: snapshot.head(Tab::Sheet)?,
+        view: build(&snapshot)?,
         qr,
         calendar: secret.map(|secret| here.state.address(&request, &format!("/calendar/{secret}.ics"))),
         calendar_made: made
-            .map_or(String::new(), |made| made.to_zoned(bench.loaded.tz.clone()).said("%-d %b %Y")),
+            .map_or(String::new(), |made| made.to_zoned(snapshot.records.tz.clone()).formatted("%-d %b %Y")),
         address,
         night,
     })
 }
 
 /// The sentence of the coming night, the same as on Today.
-async fn coming_night(here: &AtSite, bench: &Workbench) -> Result<String, PageError> {
-    let (work, number) = (here.at_work(None).await?, bench.controller()?.number);
-    let key = format!("{} sentence of controller {number}", here.key(work.moment));
+async fn coming_night(here: &AtSite, snapshot: &ControllerSnapshot) -> Result<String, PageError> {
+    let (site, number) = (here.snapshot_with_account(None).await?, snapshot.controller()?.number);
+    let key = format!("{} sentence of controller {number}", here.key(site.moment));
     let sentence = here.once(key, 1, move |_| {
-        let night = work.night(number);
-        let day = night.date.said("%A, %-d %B");
-        Ok(format!("{day}: {}", headline(&night, &work.states.tz)))
+        let night = site.night(number);
+        let day = night.date.formatted("%A, %-d %B");
+        Ok(format!("{day}: {}", headline(&night, &site.tz)))
     });
     Ok(sentence.await?.to_string())
 }
@@ -264,8 +273,8 @@ mod tests {
 
     #[test]
     fn the_whole_controller_stands_on_its_sheet() {
-        let bench = fixture::workbench();
-        let view = build(&bench).unwrap();
+        let snapshot = fixture::controller_snapshot();
+        let view = build(&snapshot).unwrap();
         assert_eq!((view.place.as_str(), view.window.as_str()), ("Potting shed", "01:00 to 06:30"));
         assert_eq!(view.version, "version 2 of 31 Dec 1969, Bram");
         let programs: Vec<String> = view
@@ -313,8 +322,8 @@ mod tests {
         assert_eq!(whole(&settings)[1], "Stations overlap by 5 s");
         settings.programs[0].repeat =
             Some(Repeat { until: jiff::civil::time(18, 0, 0, 0), pause: Seconds::from_s(1740) });
-        let bench = fixture::workbench();
-        let line = program_line(&bench, &settings, 0, &settings.programs[0]);
+        let snapshot = fixture::controller_snapshot();
+        let line = program_line(&snapshot, &settings, 0, &settings.programs[0]);
         assert_eq!(line.repeat, "repeat until 18:00, interval 29 min");
     }
 

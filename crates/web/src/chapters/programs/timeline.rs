@@ -2,7 +2,7 @@
 //! flow. A night reaches from noon to noon, so that daytime pulses are seen too. Positions are
 //! percentages across and pixels down.
 
-use crate::page::dates::Said;
+use crate::page::dates::DateFormat;
 use crate::page::program_words::Names;
 use crate::page::quantities::flow as flow_text;
 use crate::page::sensor_words::holders;
@@ -221,7 +221,7 @@ fn draw_pass(names: &Names<'_>, axis: &Axis, pass: &ProgramPass<'_>, y: u32) -> 
         }
     }
     let name = names.program(pass.program);
-    let clock = |t: Timestamp| t.to_zoned(names.installation.tz.clone()).said("%H:%M");
+    let clock = |t: Timestamp| t.to_zoned(names.installation.tz.clone()).formatted("%H:%M");
     let set = names.settings.programs.get(pass.program).and_then(|p| p.starts.get(first.start_index));
     let asked = first.start - first.queued;
     let waits = first.queued >= Seconds::from_min(1);
@@ -315,7 +315,7 @@ pub(super) fn week(names: &Names<'_>, runs: &[ScheduledRun], shown: Shown) -> We
         let Ok(date) = from.checked_add(i64::from(k).days()) else { break };
         let y = HEAD_PX + k * ROW_PX;
         let axis = zoom.axis(names, date);
-        drawn.rows.push(Row { date, label: date.said("%a %-d %b"), y, chosen: date == chosen });
+        drawn.rows.push(Row { date, label: date.formatted("%a %-d %b"), y, chosen: date == chosen });
         let windows: BTreeSet<_> = stations.iter().flat_map(|n| open_to(names, *n, date)).collect();
         drawn.open.extend(windows.iter().filter_map(|(open, shut)| axis.bar(*open, *shut, y)));
         let bans = forbidden(names, date, tomorrow(date));
@@ -336,7 +336,7 @@ pub(super) fn week(names: &Names<'_>, runs: &[ScheduledRun], shown: Shown) -> We
             }
         }
         if !spoken.is_empty() && spoken.len() <= 6 {
-            words.push(format!("{}: {}", date.said("%A"), spoken.join(", ")));
+            words.push(format!("{}: {}", date.formatted("%A"), spoken.join(", ")));
         }
     }
     drawn.words = format!("The nights of a week from noon to noon. {}.", words.join(". "));
@@ -346,7 +346,8 @@ pub(super) fn week(names: &Names<'_>, runs: &[ScheduledRun], shown: Shown) -> We
 /// The runs of a night in their lanes, with the soaks between them.
 fn lane_runs(
     names: &Names<'_>,
-    (mine, own): (&[&ScheduledRun], &[ControllerRun]),
+    mine: &[&ScheduledRun],
+    own: &[ControllerRun],
     axis: &Axis,
     lane_y: &BTreeMap<u16, u32>,
 ) -> (Vec<Run>, Vec<Thread>) {
@@ -388,7 +389,7 @@ fn lane_runs(
 }
 
 fn clock(names: &Names<'_>, at: Timestamp) -> String {
-    at.to_zoned(names.installation.tz.clone()).said("%H:%M")
+    at.to_zoned(names.installation.tz.clone()).formatted("%H:%M")
 }
 
 /// Sunset and sunrise on the axis of a night.
@@ -415,8 +416,11 @@ fn open_to(names: &Names<'_>, station: u16, date: Date) -> Vec<(Timestamp, Times
 /// Draws one night by station.
 pub(super) fn night(
     names: &Names<'_>,
-    (runs, own): (&[ScheduledRun], &[ControllerRun]),
-    (date, (begin, end)): (Date, (Timestamp, Timestamp)),
+    runs: &[ScheduledRun],
+    own: &[ControllerRun],
+    date: Date,
+    begin: Timestamp,
+    end: Timestamp,
     editable: bool,
 ) -> Option<NightDrawing> {
     let within = |r: &&ScheduledRun| r.start >= begin && r.start < end;
@@ -430,10 +434,10 @@ pub(super) fn night(
     let stations: BTreeSet<u16> = mine.iter().map(|r| r.station).collect();
     let lane_y: BTreeMap<u16, u32> = stations.into_iter().zip((0..).map(|k| HEAD_PX + k * LANE_PX)).collect();
     let lanes_bottom = HEAD_PX + u32::try_from(lane_y.len()).unwrap_or(0) * LANE_PX;
-    let (drawn, soaks) = lane_runs(names, (&mine, own), &axis, &lane_y);
+    let (drawn, soaks) = lane_runs(names, &mine, own, &axis, &lane_y);
     let bans = forbidden(names, date, tomorrow(date));
     let words: Vec<&str> = drawn.iter().map(|r| r.title.as_str()).collect();
-    let words = format!("Night of {}: {}.", date.said("%A %-d %B"), words.join("; "));
+    let words = format!("Night of {}: {}.", date.formatted("%A %-d %B"), words.join("; "));
     #[allow(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "seconds of a day")]
     let span_s = secs(axis.from, axis.until) as u32;
     Some(NightDrawing {
@@ -476,7 +480,7 @@ fn hours(names: &Names<'_>, axis: &Axis) -> Vec<Mark> {
             } else {
                 "middle"
             };
-            marks.push(Mark { x: pct(x), y: 14, text: at.said("%H"), anchor });
+            marks.push(Mark { x: pct(x), y: 14, text: at.formatted("%H"), anchor });
         }
         at = &at + SignedDuration::from_hours(1);
     }
@@ -545,11 +549,11 @@ pub(super) struct TableLine {
 
 /// The week as a table.
 pub(super) fn table(names: &Names<'_>, runs: &[ScheduledRun]) -> Vec<TableLine> {
-    let clock = |t: Timestamp| t.to_zoned(names.installation.tz.clone()).said("%H:%M");
+    let clock = |t: Timestamp| t.to_zoned(names.installation.tz.clone()).formatted("%H:%M");
     passes(runs.iter())
         .into_iter()
         .map(|pass| TableLine {
-            date: pass.date.said("%a %-d %b"),
+            date: pass.date.formatted("%a %-d %b"),
             program: names.program(pass.program),
             from: clock(pass.begin),
             until: clock(pass.end),

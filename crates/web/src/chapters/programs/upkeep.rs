@@ -4,7 +4,7 @@ use crate::page::ticks::{TickMark, day_number, ticks_of};
 use crate::page::upkeep_words::{controller_due, controller_words, last_tick, tick_of};
 use crate::server::error::PageError;
 use crate::site::context::AtSite;
-use crate::site::workbench::Workbench;
+use crate::site::controller_snapshot::ControllerSnapshot;
 use upland_core::controller::upkeep::{ControllerDue, ControllerTask, clock_changes};
 
 /// A task with its tick.
@@ -17,13 +17,13 @@ pub(super) struct UpkeepLine {
 /// The tasks of a controller, due or not.
 pub(super) async fn lines(
     here: &AtSite,
-    bench: &Workbench,
+    snapshot: &ControllerSnapshot,
     back: &str,
 ) -> Result<Vec<UpkeepLine>, PageError> {
     let ticks = ticks_of(here).await?;
-    let own = &bench.site_controller()?.record;
-    let tz = &here.facts.tz;
-    let all = controller_due(own, &ticks, (tz, here.now()));
+    let own = &snapshot.site_controller()?.record;
+    let tz = &here.records.tz;
+    let all = controller_due(own, &ticks, tz, here.now());
     let (_, next) = clock_changes(tz, here.now());
     let line = |due: ControllerDue| {
         let what = tick_of(due.task);
@@ -36,7 +36,7 @@ pub(super) async fn lines(
         UpkeepLine {
             now: due.now,
             words: controller_words(&due, next.filter(|_| due.task == ControllerTask::Clock)),
-            tick: TickMark::of(here.id(), about, &ticks, (tz, back.to_owned())),
+            tick: TickMark::of(here.id(), about.0, about.1, about.2, &ticks, tz, back.to_owned()),
         }
     };
     Ok(all.into_iter().map(line).collect())

@@ -3,14 +3,14 @@
 use super::entry::{InUse, StationTotal, TotalLine, measure, station_totals, totals};
 use super::settings_form::{self, TextError, Texts, label};
 use super::timeline::{self, FLOW_PX, NightDrawing, Shown, TableLine, Week, Zoom};
-use crate::page::dates::{Said, typed_time};
+use crate::page::dates::{DateFormat, typed_time};
 use crate::page::forms::{Cell, Cells, Tick};
 use crate::page::program_words::{FindingWords, Names};
 use crate::page::quantities::span;
 use crate::page::quantities::{capital, depth, in_words, plain, volume};
 use crate::page::units::Units;
 use crate::page::working::{Working, working};
-use crate::site::workbench::Workbench;
+use crate::site::controller_snapshot::ControllerSnapshot;
 use askama::Template;
 use jiff::ToSpan;
 use jiff::civil::Date;
@@ -96,8 +96,13 @@ pub(super) struct FieldsView {
 
 /// The fields with what was typed: programs and stations that are in use, and what was added.
 // Long: a list of fields.
-pub(super) fn fields(bench: &Workbench, texts: &Texts, errors: &[TextError], may_edit: bool) -> FieldsView {
-    let card = &bench.installation.card;
+pub(super) fn fields(
+    snapshot: &ControllerSnapshot,
+    texts: &Texts,
+    errors: &[TextError],
+    may_edit: bool,
+) -> FieldsView {
+    let card = &snapshot.installation.card;
     let form = Cells { texts, errors };
     let cell = |name: String| form.cell(name);
     let tick = |name: String, label| form.tick(name, label);
@@ -112,7 +117,7 @@ pub(super) fn fields(bench: &Workbench, texts: &Texts, errors: &[TextError], may
             modes.push(mode);
         }
     }
-    let used = InUse::of(bench, texts);
+    let used = InUse::of(snapshot, texts);
     let programs: Vec<ProgramColumn> = used
         .programs
         .iter()
@@ -143,7 +148,7 @@ pub(super) fn fields(bench: &Workbench, texts: &Texts, errors: &[TextError], may
         .iter()
         .map(|n| {
             let n = *n;
-            let wired = bench.installation.zone(n);
+            let wired = snapshot.installation.zone(n);
             let at = |field: &str| format!("s{n}-{field}");
             StationRow {
                 number: n,
@@ -183,9 +188,9 @@ pub(super) fn fields(bench: &Workbench, texts: &Texts, errors: &[TextError], may
         lead: cell("lead".into()),
         lag: cell("lag".into()),
         errors: errors.iter().map(|(n, m)| (n.clone(), capital(&label(n)), m.clone())).collect(),
-        path: bench.path(),
+        path: snapshot.path(),
         example: typed_time(jiff::civil::time(2, 0, 0, 0)),
-        depth_unit: Units::of(bench.units()).depth.unit,
+        depth_unit: Units::of(snapshot.units()).depth.unit,
         shown: form.text("shown"),
         add_program: used.next_program(card),
         add_station: (1..=card.stations).find(|n| !used.stations.contains(n)),
@@ -287,7 +292,7 @@ fn need_rows(names: &Names<'_>, from: Date) -> (Vec<NeedRow>, Vec<Working>) {
 
 /// One sentence that answers the page.
 fn headline(
-    bench: &Workbench,
+    snapshot: &ControllerSnapshot,
     settings: &Settings,
     runs_a_week: (f64, Option<upland_core::quantity::units::Litres>),
 ) -> String {
@@ -296,7 +301,7 @@ fn headline(
     if minutes < 0.5 {
         return "It runs nothing.".to_owned();
     }
-    let water = litres.map_or(String::new(), |l| format!(", {}", volume(bench.units(), l)));
+    let water = litres.map_or(String::new(), |l| format!(", {}", volume(snapshot.units(), l)));
     format!(
         "{} {} {} a week{water}.",
         capital(&in_words(active)),
@@ -323,13 +328,14 @@ fn counts(findings: &[FindingWords]) -> String {
 
 /// Computes everything that follows from the settings.
 pub(super) fn live(
-    bench: &Workbench,
+    snapshot: &ControllerSnapshot,
     settings: &Settings,
-    (chosen, zoom): (Date, Zoom),
+    chosen: Date,
+    zoom: Zoom,
     may_edit: bool,
 ) -> LiveView {
-    let (there, day) = bench.in_week(chosen);
-    let names = Names { installation: &there, settings, units: bench.units() };
+    let (there, day) = snapshot.in_week(chosen);
+    let names = Names { installation: &there, settings, units: snapshot.units() };
     let mut found = check(&there, settings, day);
     // Of findings that weigh the same, the one that costs most water comes first.
     let litres = |f: &Finding| f.cost.litres_a_week.map_or(0.0, |l| l.l());
@@ -339,32 +345,33 @@ pub(super) fn live(
     let runs = timeline::week_runs(&names, from);
     let waters = runs.iter().filter(|r| !settings.station(r.station).lighting);
     let minutes = waters.clone().map(ScheduledRun::length).sum::<Seconds>().minutes().min_value();
-    let water = bench.installation.volume(waters);
+    let water = snapshot.installation.volume(waters);
     let (needs, workings) = need_rows(&names, day);
     let around = |days: i64| chosen.checked_add(days.days()).unwrap_or(chosen);
-    let own = bench.runs_of(settings, (around(-1), around(1)));
+    let own = snapshot.runs_of(settings, (around(-1), around(1)));
+    let (begin, end) = snapshot.night(chosen);
     LiveView {
-        path: bench.path(),
-        headline: headline(bench, settings, (minutes, water)),
+        path: snapshot.path(),
+        headline: headline(snapshot, settings, (minutes, water)),
         counts: counts(&findings),
         findings,
         week: Some(timeline::week(&names, &runs, Shown { from, chosen, zoom, editable: may_edit })),
-        night: timeline::night(&names, (&runs, &own), (chosen, bench.night(chosen)), may_edit),
-        night_of: chosen.said("%A %-d %B"),
+        night: timeline::night(&names, &runs, &own, chosen, begin, end, may_edit),
+        night_of: chosen.formatted("%A %-d %B"),
         previous_week: chosen.checked_sub(7.days()).unwrap_or(chosen),
         next_week: chosen.checked_add(7.days()).unwrap_or(chosen),
         flow_px: FLOW_PX,
         zoom,
         chosen,
         table: timeline::table(&names, &runs),
-        totals: totals(bench, settings),
-        stations: station_totals(bench, settings),
-        measure: measure(bench.units()).1,
+        totals: totals(snapshot, settings),
+        stations: station_totals(snapshot, settings),
+        measure: measure(snapshot.units()).1,
         needs,
         workings,
         assumption: format!(
             "Need is what the plants are expected to use over the fourteen days from {}, without rain, at each zone's rate and uniformity.",
-            day.said("%-d %b %Y")
+            day.formatted("%-d %b %Y")
         ),
         unreadable: Vec::new(),
         may_edit,
@@ -398,9 +405,9 @@ impl LiveView {
 }
 
 /// What stands in its place while a line cannot be read.
-pub(super) fn unreadable(bench: &Workbench, errors: &[TextError], chosen: Date) -> LiveView {
+pub(super) fn unreadable(snapshot: &ControllerSnapshot, errors: &[TextError], chosen: Date) -> LiveView {
     LiveView {
-        path: bench.path(),
+        path: snapshot.path(),
         headline: String::new(),
         findings: Vec::new(),
         counts: String::new(),
@@ -433,9 +440,9 @@ mod tests {
 
     #[test]
     fn what_follows_from_settings_is_told_at_once() {
-        let bench = fixture::workbench();
-        let settings = bench.settings();
-        let drawn = live(&bench, &settings, (date(2026, 7, 15), Zoom::Day), true);
+        let snapshot = fixture::controller_snapshot();
+        let settings = snapshot.settings();
+        let drawn = live(&snapshot, &settings, date(2026, 7, 15), Zoom::Day, true);
         assert_eq!(drawn.headline, "Three programs run 15 h 45 min a week, 19.4 m³.");
         assert_eq!(drawn.counts, "Four faults, nine warnings");
         let weights: Vec<&str> = drawn.findings.iter().map(|f| f.weight).collect();
@@ -452,9 +459,9 @@ mod tests {
 
     #[test]
     fn an_empty_controller_says_so_and_lacks_nothing_but_minutes() {
-        let bench = fixture::workbench();
-        let clean = Settings::clean(&bench.installation.card);
-        let drawn = live(&bench, &clean, (bench.today, Zoom::Window), false);
+        let snapshot = fixture::controller_snapshot();
+        let clean = Settings::clean(&snapshot.installation.card);
+        let drawn = live(&snapshot, &clean, snapshot.today, Zoom::Window, false);
         assert_eq!(drawn.headline, "It runs nothing.");
         assert!(
             drawn.findings.iter().all(|f| f.id.starts_with("zone-without-minutes")),
@@ -467,11 +474,11 @@ mod tests {
 
     #[test]
     fn fields_show_what_the_card_has_and_keep_what_was_typed() {
-        let bench = fixture::workbench();
-        let mut typed = settings_form::texts(&bench.settings());
+        let snapshot = fixture::controller_snapshot();
+        let mut typed = settings_form::texts(&snapshot.settings());
         typed.insert("p0-starts".into(), "25:00".into());
         let errors = vec![("p0-starts".to_owned(), "not a time".to_owned())];
-        let drawn = fields(&bench, &typed, &errors, true);
+        let drawn = fields(&snapshot, &typed, &errors, true);
         assert_eq!((drawn.programs.len(), drawn.stations.len()), (3, 5), "what is used");
         assert_eq!((drawn.add_program, drawn.add_station), (None, Some(5)));
         assert_eq!(
@@ -490,9 +497,9 @@ mod tests {
 
     #[test]
     fn a_line_that_cannot_be_read_stands_in_for_the_timeline() {
-        let bench = fixture::workbench();
+        let snapshot = fixture::controller_snapshot();
         let errors = vec![("p1-m4".to_owned(), "not a number".to_owned())];
-        let drawn = unreadable(&bench, &errors, bench.today);
+        let drawn = unreadable(&snapshot, &errors, snapshot.today);
         assert!(drawn.week.is_none() && drawn.findings.is_empty());
         assert_eq!(drawn.unreadable[0].1, "Program B, station 4");
         let html = drawn.week_part();

@@ -3,13 +3,13 @@
 use super::sheet::{CAUTIONS, extras, never_words, rest_of_controller, version_words};
 use super::upkeep::{self, UpkeepLine};
 use super::{ControllerHead, ControllerPage, Tab};
-use crate::page::dates::{Said, typed_date, typed_times};
+use crate::page::dates::{DateFormat, typed_date, typed_times};
 use crate::page::frame::Frame;
 use crate::page::program_words::Names;
 use crate::page::ticks::{TickMark, ticks_of};
 use crate::server::error::{PageError, page};
 use crate::site::context::AtSite;
-use crate::site::workbench::Workbench;
+use crate::site::controller_snapshot::ControllerSnapshot;
 use actix_web::{HttpResponse, get, web};
 use askama::Template;
 use upland_core::controller::schedule::{Percentages, Program, Settings, days_in_words_by};
@@ -68,12 +68,12 @@ type Active<'a> = Vec<(usize, &'a Program)>;
 
 /// The settings in the order in which such controllers are programmed: clock, starts, minutes, days,
 /// percentage, sensors, then back to automatic.
-fn stages(bench: &Workbench) -> Vec<Stage> {
-    let settings = bench.settings();
-    let names = bench.names(&settings);
+fn stages(snapshot: &ControllerSnapshot) -> Vec<Stage> {
+    let settings = snapshot.settings();
+    let names = snapshot.names(&settings);
     let programs = settings.programs.iter().enumerate();
     let active: Active<'_> = programs.filter(|(_, p)| p.waters()).collect();
-    let clock = format!("time zone {}", bench.loaded.site.site.time_zone);
+    let clock = format!("time zone {}", snapshot.records.site.site.time_zone);
     vec![
         Stage {
             title: "Clock",
@@ -92,7 +92,7 @@ fn stages(bench: &Workbench) -> Vec<Stage> {
         },
         Stage { title: "Days", why: "", steps: days(&settings, &active) },
         Stage { title: "Percentage", why: "", steps: percentages(&settings, &active) },
-        Stage { title: "Sensors and the rest", why: "", steps: sensors_and_rest(bench, &names) },
+        Stage { title: "Sensors and the rest", why: "", steps: sensors_and_rest(snapshot, &names) },
         Stage {
             title: "Back to automatic",
             why: "A controller left off is the commonest dead landscape.",
@@ -109,7 +109,7 @@ fn starts(settings: &Settings, active: &Active<'_>) -> Vec<KeyStep> {
     let of_program = |(i, p): &(usize, &Program)| {
         let detail = match p.repeat {
             Some(repeat) => {
-                let until = repeat.until.said("%H:%M");
+                let until = repeat.until.formatted("%H:%M");
                 format!("repeat until {until}, interval {}", repeat.pause)
             }
             None => "every other start of this program cleared".to_owned(),
@@ -165,12 +165,12 @@ fn percentages(settings: &Settings, active: &Active<'_>) -> Vec<KeyStep> {
     }
 }
 
-fn sensors_and_rest(bench: &Workbench, names: &Names<'_>) -> Vec<KeyStep> {
+fn sensors_and_rest(snapshot: &ControllerSnapshot, names: &Names<'_>) -> Vec<KeyStep> {
     let stations = names.settings.stations.iter().map(|(n, setting)| (n, extras(setting)));
     let stations = stations.filter(|(_, extras)| !extras.is_empty()).map(|(n, extras)| {
         step(format!("station-{n}"), format!("{}: {}", names.station(*n), extras.join(", ")), "")
     });
-    let bypass = (!bench.installation.card.sensor_ports.is_empty()).then(|| {
+    let bypass = (!snapshot.installation.card.sensor_ports.is_empty()).then(|| {
         step("bypass", "Sensors on, no bypass left", "the display shows whether one holds the controller now")
     });
     let rest = rest_of_controller(names.settings).into_iter().enumerate();
@@ -180,21 +180,21 @@ fn sensors_and_rest(bench: &Workbench, names: &Names<'_>) -> Vec<KeyStep> {
 
 #[get("/sites/{id}/controllers/{number}/walk")]
 async fn key_in_walk(here: AtSite, path: web::Path<(i64, u8)>) -> Result<HttpResponse, PageError> {
-    let bench = here.workbench(path.1).await?;
-    let version = bench.saved().map_or(0, |s| s.version);
-    let (ticks, id) = (ticks_of(&here).await?, bench.site_controller()?.record.id);
-    let back = format!("{}/walk", bench.path());
-    let upkeep = upkeep::lines(&here, &bench, &back).await?;
+    let snapshot = here.controller_snapshot(path.1).await?;
+    let version = snapshot.saved().map_or(0, |s| s.version);
+    let (ticks, id) = (ticks_of(&here).await?, snapshot.site_controller()?.record.id);
+    let back = format!("{}/walk", snapshot.path());
+    let upkeep = upkeep::lines(&here, &snapshot, &back).await?;
     page(&WalkPage {
         upkeep,
-        frame: bench.frame(&here, "programming steps")?,
-        head: bench.head(Tab::Sheet)?,
+        frame: snapshot.frame(&here, "programming steps")?,
+        head: snapshot.head(Tab::Sheet)?,
         // Ticks belong to a version: another one starts with none.
-        key: format!("walk-{}-{version}", bench.site_controller()?.record.id),
-        version: version_words(&bench),
+        key: format!("walk-{}-{version}", snapshot.site_controller()?.record.id),
+        version: version_words(&snapshot),
         keyed_in: (version > 0)
-            .then(|| TickMark::of(here.id(), (What::KeyedIn, id, version), &ticks, (&here.facts.tz, back))),
-        stages: stages(&bench),
+            .then(|| TickMark::of(here.id(), What::KeyedIn, id, version, &ticks, &here.records.tz, back)),
+        stages: stages(&snapshot),
         clean: CLEAN_CONTROLLER.to_vec(),
         cautions: CAUTIONS.to_vec(),
     })
@@ -208,8 +208,8 @@ mod tests {
 
     #[test]
     fn the_walk_goes_in_the_order_controllers_are_keyed() {
-        let bench = fixture::workbench();
-        let stages = stages(&bench);
+        let snapshot = fixture::controller_snapshot();
+        let stages = stages(&snapshot);
         let titles: Vec<&str> = stages.iter().map(|s| s.title).collect();
         assert_eq!(
             titles,
@@ -228,8 +228,8 @@ mod tests {
     #[test]
     fn programs_that_run_nothing_are_cleared_and_months_are_keyed_one_by_one() {
         use upland_core::quantity::month::ByMonth;
-        let mut bench = fixture::workbench();
-        let own = &mut std::sync::Arc::get_mut(&mut bench.loaded).unwrap().controllers[0];
+        let mut snapshot = fixture::controller_snapshot();
+        let own = &mut std::sync::Arc::get_mut(&mut snapshot.records).unwrap().controllers[0];
         let settings = &mut own.settings.as_mut().unwrap().settings;
         settings.programs[1].active = false;
         settings.never_days[6] = true;
@@ -239,7 +239,7 @@ mod tests {
         settings
             .update_station(2, |s| s.cycle_and_soak = Some((Seconds::from_s(300), Seconds::from_s(1200))));
         settings.update_station(3, |s| s.ignores_sensors = true);
-        let stages = stages(&bench);
+        let stages = stages(&snapshot);
         let texts = |stage: usize| stages[stage].steps.iter().map(|s| s.text.as_str()).collect::<Vec<_>>();
         assert_eq!(texts(1).last(), Some(&"Programs B: no start"), "a hidden old start is cleared");
         assert!(stages[2].steps.iter().any(|s| s.detail == "cycles of 5 min, soak 20 min"));

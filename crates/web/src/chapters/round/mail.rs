@@ -1,9 +1,9 @@
 //! One mail a day, by choice: what began to need attention since the mail before.
 
-use crate::page::dates::{Said, in_own_words};
+use crate::page::dates::{DateFormat, in_own_words};
 use crate::server::error::PageError;
 use crate::server::mailer::Letter;
-use crate::server::reader::in_habit;
+use crate::server::request_locale::in_habit;
 use crate::server::state::AppState;
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
@@ -30,7 +30,7 @@ pub(crate) fn mail(state: &AppState, user: i64) -> Result<Option<String>, PageEr
         let older = of(false).map(|c| c.number).sum::<i64>() - new;
         let put_off = of(true).map(|c| c.number).sum();
         let public = state.public_url.as_deref().map(|url| url.trim_end_matches('/'));
-        let letter = in_habit(mail.user.habit, || letter(&mail, &notices, (new, older, put_off), public));
+        let letter = in_habit(mail.user.habit, || letter(&mail, &notices, new, older, put_off, public));
         if let Err(fault) = mailer.send(&letter) {
             state.store.end_mail(&mail, Err(&fault))?;
             return Err(PageError::BadRequest(fault));
@@ -51,11 +51,13 @@ fn things(n: i64) -> String {
 fn letter(
     mail: &Mail,
     notices: &[NoticeRow],
-    (new, older, put_off): (i64, i64, i64),
+    new: i64,
+    older: i64,
+    put_off: i64,
     public: Option<&str>,
 ) -> Letter {
     let tz = TimeZone::get(&mail.choice.zone).unwrap_or(TimeZone::UTC);
-    let when = |at: Timestamp| at.to_zoned(tz.clone()).said("%a %-d %b, %H:%M");
+    let when = |at: Timestamp| at.to_zoned(tz.clone()).formatted("%a %-d %b, %H:%M");
     let link = |path: &str| public.map(|url| format!("{url}{path}"));
     let mut text = format!("New since {}:\n", when(mail.since));
     let mut site = None;
@@ -142,9 +144,9 @@ mod tests {
             notice(4, Weight::Warning, ["Rain switch: silent.", "Rain switch: silent."]),
         ];
         let (plain, us) = (mail(), Habit { clock: Clock::Hours12, dates: DateOrder::MonthFirst });
-        let with = letter(&plain, &notices, (5, 12, 1), Some("https://almanac.example"));
+        let with = letter(&plain, &notices, 5, 12, 1, Some("https://almanac.example"));
         insta::assert_snapshot!(format!("{}\n{}\n\n{}", with.id, with.subject, with.text));
-        let without = in_habit(us, || letter(&plain, &notices[..1], (1, 0, 0), None));
+        let without = in_habit(us, || letter(&plain, &notices[..1], 1, 0, 0, None));
         assert_eq!(without.subject, "Upland Almanac: one new notice");
         assert!(
             without.text.starts_with(

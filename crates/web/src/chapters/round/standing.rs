@@ -1,6 +1,6 @@
 //! How far the rounds are that a page over all sites shows.
 
-use crate::page::dates::Said;
+use crate::page::dates::DateFormat;
 use crate::server::error::PageError;
 use crate::server::state::{read, with_store};
 use crate::site::context::AllSites;
@@ -96,7 +96,7 @@ impl Standing {
             return None;
         }
         let oldest = self.rounds.values().map(|round| round.at).min()?;
-        Some(oldest.to_zoned(TimeZone::UTC).said("%-d %b %H:%M UTC"))
+        Some(oldest.to_zoned(TimeZone::UTC).formatted("%-d %b %H:%M UTC"))
     }
 
     /// Lets a page that waits look again.

@@ -1,7 +1,7 @@
 //! What a site asks for, worked out ahead of the pages that show it: the very nights, checks, percentages and upkeep of
 //! its chapters, in their words.
 
-use crate::page::dates::{Said as _, worded};
+use crate::page::dates::{DateFormat as _, for_every_habit};
 use crate::page::headline::headline;
 use crate::page::program_words::Names;
 use crate::page::quantities::{capital, counted, depth, in_words, plain, volume};
@@ -12,10 +12,10 @@ use crate::page::upkeep_words::{controller_due, controller_words, next_due};
 use crate::server::address;
 use crate::server::error::PageError;
 use crate::server::state::AppState;
-use crate::site::context::{SiteAtWork, SiteNow};
-use crate::site::facts::SiteController;
-use crate::site::sensing::{SensorStates, dated};
-use crate::site::workbench::Workbench;
+use crate::site::controller_snapshot::ControllerSnapshot;
+use crate::site::noted::dated;
+use crate::site::records::SiteController;
+use crate::site::snapshot::{Latest, SiteSnapshot};
 use jiff::Timestamp;
 use std::sync::Arc;
 use upland_core::advice::budget::{Measure, PercentageSlot, WeekAdvice, week};
@@ -32,18 +32,17 @@ use upland_store::settings::SettingsRecord;
 use upland_store::ticks::{TickRecord, What};
 
 /// Works out what a site asks for now. `None` when it is not there.
-fn work_out(state: &AppState, site: SiteKey) -> Result<Option<Round>, PageError> {
-    let Some(SiteNow { states, moment, stamp, now }) = SiteNow::open(state, site)? else { return Ok(None) };
-    let facts = Arc::clone(&states.loaded);
+fn work_out(state: &AppState, id: SiteKey) -> Result<Option<Round>, PageError> {
+    let Some(Latest { site, stamp, now }) = Latest::open(state, id)? else { return Ok(None) };
+    let facts = Arc::clone(&site.records);
     let ticks = &dated(state, &facts)?.ticks;
-    let services = state.store.read(|snapshot| services_of(snapshot, site))?;
-    let work = SiteAtWork::of(states, moment);
+    let services = state.store.read(|snapshot| services_of(snapshot, id))?;
     let mut round = Round { of: stamp, at: now, nights: Vec::new(), calls: Vec::new(), notices: Vec::new() };
     for own in &facts.controllers {
-        of_controller(&mut round, &work, own, (ticks, now))?;
+        of_controller(&mut round, &site, own, ticks, now)?;
     }
-    sensors(&mut round.notices, &work.states);
-    weather(&mut round.notices, &work, &services, now);
+    sensors(&mut round.notices, &site);
+    weather(&mut round.notices, &site, &services, now);
     Ok(Some(round))
 }
 
@@ -57,17 +56,17 @@ pub(crate) fn work_on(state: &AppState, site: SiteKey) -> Result<(), PageError> 
 
 /// What a site asks for at a moment, as its round keeps it.
 #[cfg(test)]
-pub(crate) fn round_for_tests(work: &SiteAtWork, ticks: &[TickRecord]) -> Round {
+pub(crate) fn round_for_tests(site: &SiteSnapshot, ticks: &[TickRecord]) -> Round {
     use upland_store::accounts::SiteStamp;
-    let site: SiteKey = crate::fixture::key(work.states.loaded.site.id.number());
-    let of = SiteStamp { id: site, revision: 1, readings: 0, last_reading: None };
-    let at = work.moment.at;
+    let id: SiteKey = crate::fixture::key(site.records.site.id.number());
+    let of = SiteStamp { id, revision: 1, readings: 0, last_reading: None };
+    let at = site.moment.at;
     let mut round = Round { of, at, nights: Vec::new(), calls: Vec::new(), notices: Vec::new() };
-    for own in &work.states.loaded.controllers {
-        of_controller(&mut round, work, own, (ticks, at)).unwrap();
+    for own in &site.records.controllers {
+        of_controller(&mut round, site, own, ticks, at).unwrap();
     }
-    sensors(&mut round.notices, &work.states);
-    weather(&mut round.notices, work, &[], at);
+    sensors(&mut round.notices, site);
+    weather(&mut round.notices, site, &[], at);
     round
 }
 
@@ -96,13 +95,14 @@ struct Said<'a> {
 impl Said<'_> {
     fn notice(
         &mut self,
-        (kind, weight): (NoticeKind, Weight),
+        kind: NoticeKind,
+        weight: Weight,
         about: &str,
         href: String,
         words: impl Fn(&str) -> String,
     ) {
         let about = format!("controller {} {about}", self.number);
-        let words = worded(|| words(&self.name));
+        let words = for_every_habit(|| words(&self.name));
         self.round.notices.push(Notice { kind, about, weight, words, href });
     }
 }
@@ -110,25 +110,26 @@ impl Said<'_> {
 /// The night of a controller, its checks, percentages and upkeep.
 fn of_controller(
     round: &mut Round,
-    work: &SiteAtWork,
+    site: &SiteSnapshot,
     own: &SiteController,
-    (ticks, now): (&[TickRecord], Timestamp),
+    ticks: &[TickRecord],
+    now: Timestamp,
 ) -> Result<(), PageError> {
-    let (facts, number) = (&work.states.loaded, own.number());
-    let site = facts.site.id.number();
+    let (facts, number) = (&site.records, own.number());
+    let id = facts.site.id.number();
     let name = format!("{number} {}", own.record.controller.place);
-    let mut said = Said { round, name, number, path: address::site_controller(site, number) };
-    let tonight = work.night(number);
+    let mut said = Said { round, name, number, path: address::site_controller(id, number) };
+    let tonight = site.night(number);
     let (mut state, weight) = judged(&tonight);
     // What ran on the last evening of a record says nothing of tonight.
-    let ended = work.moment.record_ended;
+    let ended = site.moment.record_ended;
     if ended.is_some() && tonight.known == ControllerKnown::Settings {
         state = NightState::Unknown;
     }
     let sentence = || match ended {
         None => headline(&tonight, &facts.tz),
         Some(last) => {
-            let last = last.said("%-d %B %Y");
+            let last = last.formatted("%-d %B %Y");
             format!(
                 "Tonight is not known: the weather record ended on {last}. On that evening: {}",
                 headline(&tonight, &facts.tz)
@@ -139,28 +140,28 @@ fn of_controller(
         number,
         place: own.record.controller.place.clone(),
         state,
-        sentence: worded(sentence),
+        sentence: for_every_habit(sentence),
     });
     if state == NightState::Wrong {
-        let href = format!("{}?controller={number}", address::today(site));
-        said.notice((NoticeKind::Night, weight), "tonight", href, |name| format!("{name}: {}", sentence()));
+        let href = format!("{}?controller={number}", address::today(id));
+        said.notice(NoticeKind::Night, weight, "tonight", href, |name| format!("{name}: {}", sentence()));
     }
     let path = said.path.clone();
     match &own.settings {
-        None => said.notice((NoticeKind::Finding, Weight::Task), "not entered", path, |name| {
+        None => said.notice(NoticeKind::Finding, Weight::Task, "not entered", path, |name| {
             format!("{name}: nobody entered what it is set to.")
         }),
         Some(set) => {
-            let bench = Workbench::of_states(&work.states, number)?;
-            findings(&mut said, &bench, set);
-            percentages(&mut said, calls_of(&bench, set, work.moment.record_ended)?, ticks);
+            let snapshot = ControllerSnapshot::of_site(site, number)?;
+            findings(&mut said, &snapshot, set);
+            percentages(&mut said, calls_of(&snapshot, set, site.moment.record_ended)?, ticks);
         }
     }
     let (_, next) = clock_changes(&facts.tz, now);
-    for due in controller_due(&own.record, ticks, (&facts.tz, now)).into_iter().filter(|due| due.now) {
+    for due in controller_due(&own.record, ticks, &facts.tz, now).into_iter().filter(|due| due.now) {
         let about = format!("{:?} {}", due.task, due.on.map_or(String::new(), |on| on.to_string()));
         let href = format!("{}/card", said.path);
-        said.notice((NoticeKind::Upkeep, Weight::Task), about.trim_end(), href, |name| {
+        said.notice(NoticeKind::Upkeep, Weight::Task, about.trim_end(), href, |name| {
             format!("{name}: {}", controller_words(&due, next))
         });
     }
@@ -168,9 +169,10 @@ fn of_controller(
 }
 
 /// What the checks of its settings say. A note asks for nothing.
-fn findings(said: &mut Said<'_>, bench: &Workbench, set: &SettingsRecord) {
-    let names = Names { installation: &bench.installation, settings: &set.settings, units: bench.units() };
-    let found = check(&bench.installation, &set.settings, bench.today);
+fn findings(said: &mut Said<'_>, snapshot: &ControllerSnapshot, set: &SettingsRecord) {
+    let names =
+        Names { installation: &snapshot.installation, settings: &set.settings, units: snapshot.units() };
+    let found = check(&snapshot.installation, &set.settings, snapshot.today);
     let words = |finding: &Finding| {
         let words = names.finding(finding);
         format!("{}: {}", words.place, words.text)
@@ -178,13 +180,13 @@ fn findings(said: &mut Said<'_>, bench: &Workbench, set: &SettingsRecord) {
     let path = said.path.clone();
     // A fault each; what only warns is counted, or one neglected controller would hide every other site.
     for fault in found.iter().filter(|f| f.severity == Severity::Fault) {
-        said.notice((NoticeKind::Finding, Weight::Fault), &fault.id(), path.clone(), |name| {
+        said.notice(NoticeKind::Finding, Weight::Fault, &fault.id(), path.clone(), |name| {
             format!("{name}, {}", words(fault))
         });
     }
     let warnings: Vec<&Finding> = found.iter().filter(|f| f.severity == Severity::Warning).collect();
     if let Some(first) = warnings.first() {
-        said.notice((NoticeKind::Finding, Weight::Warning), "warnings", path, |name| match warnings.len() {
+        said.notice(NoticeKind::Finding, Weight::Warning, "warnings", path, |name| match warnings.len() {
             1 => format!("{name}, {}", words(first)),
             n => format!("{name}: {} warnings about its settings. {}", in_words(n), words(first)),
         });
@@ -201,7 +203,7 @@ fn percentages(said: &mut Said<'_>, Calls { calls, short, weather }: Calls, tick
         let first = if short.is_empty() { String::new() } else { format!("{}; ", short.join(", ")) };
         let set: Vec<String> = open.iter().map(|call| call_words(call)).collect();
         let href = format!("{}/budget#h-week", said.path);
-        said.notice((NoticeKind::Percentage, Weight::Task), "percentages", href, |name| {
+        said.notice(NoticeKind::Percentage, Weight::Task, "percentages", href, |name| {
             format!("{name}: {first}set {}. {}.", set.join(", "), capital(&weather))
         });
     }
@@ -221,24 +223,25 @@ struct Calls {
 /// What the percentages of a controller stand at and should: those of its budget; and the weather they follow from.
 // Long: one call of work after another.
 fn calls_of(
-    bench: &Workbench,
+    snapshot: &ControllerSnapshot,
     set: &SettingsRecord,
     record_ended: Option<jiff::civil::Date>,
 ) -> Result<Calls, PageError> {
-    let own = &bench.site_controller()?.record;
-    let climate: &Climate = &bench.climate;
+    let own = &snapshot.site_controller()?.record;
+    let climate: &Climate = &snapshot.climate;
     // A controller without a percentage, or one that computes its run times itself, has nothing to be set.
-    if !bench.installation.card.has_percentage() {
+    if !snapshot.installation.card.has_percentage() {
         return Ok(Calls::default());
     }
     let SoundBase { base, wrong } =
-        sound_base(&bench.installation, &set.settings, bench.today, Measure::default());
-    let advice = week(&base, climate, bench.today);
-    let names = Names { installation: &bench.installation, settings: &set.settings, units: bench.units() };
+        sound_base(&snapshot.installation, &set.settings, snapshot.today, Measure::default());
+    let advice = week(&base, climate, snapshot.today);
+    let names =
+        Names { installation: &snapshot.installation, settings: &set.settings, units: snapshot.units() };
     let weather = format!(
         "{} of ET, {} of rain in seven days{}",
-        depth(bench.units(), advice.et0),
-        depth(bench.units(), advice.rain),
+        depth(snapshot.units(), advice.et0),
+        depth(snapshot.units(), advice.rain),
         if advice.expected_days > 0 {
             format!(", {} from normals", counted(advice.expected_days, "day"))
         } else {
@@ -248,7 +251,7 @@ fn calls_of(
     let of_slot =
         |(slot, ((turns, advised), set_at)): (i32, ((&PercentageSlot, &Option<Percentage>), &Percentage))| {
             Call {
-                number: bench.installation.controller_number,
+                number: snapshot.installation.controller_number,
                 slot,
                 controller_id: own.id,
                 place: own.controller.place.clone(),
@@ -261,7 +264,7 @@ fn calls_of(
                 set: *set_at,
                 advised: *advised,
                 because: format!("{}{weather}", slot_words(&names, &advice, slot)),
-                week: bench.today,
+                week: snapshot.today,
                 record_ended,
             }
         };
@@ -272,15 +275,15 @@ fn calls_of(
         let Some(program) = finding.place.program() else { continue };
         let words = names.finding(finding);
         calls.push(Call {
-            number: bench.installation.controller_number,
+            number: snapshot.installation.controller_number,
             slot: i32::try_from(slot).unwrap_or(i32::MAX),
             controller_id: own.id,
             place: own.controller.place.clone(),
             program: set.settings.programs.get(program).map_or(String::new(), |p| p.name.clone()),
-            set: set.settings.percentages.of(program, bench.today),
+            set: set.settings.percentages.of(program, snapshot.today),
             advised: None,
             because: format!("repair first: {}", words.text),
-            week: bench.today,
+            week: snapshot.today,
             record_ended,
         });
     }
@@ -338,28 +341,28 @@ fn call_words(call: &Call) -> String {
 }
 
 /// Sensors that nobody hears, and their upkeep.
-fn sensors(notices: &mut Vec<Notice>, states: &SensorStates) {
-    let site = states.loaded.site.id.number();
-    for record in &states.loaded.sensors {
+fn sensors(notices: &mut Vec<Notice>, snapshot: &SiteSnapshot) {
+    let site = snapshot.records.site.id.number();
+    for record in &snapshot.records.sensors {
         let mut say = |kind, what: &str, weight, words: &dyn Fn() -> String| {
             let (about, href) = (format!("sensor {} {what}", record.id), address::sensor(site, record.id));
-            notices.push(Notice { kind, about, weight, words: worded(words), href });
+            notices.push(Notice { kind, about, weight, words: for_every_habit(words), href });
         };
-        let said = states.says(record);
+        let said = snapshot.says(record);
         if let Says::Silent { last } = said {
             let weight = if last.is_some() { Weight::Warning } else { Weight::Task };
             say(NoticeKind::Sensor, "silent", weight, &|| {
-                let (line, because) = says_of(states, record, &said);
+                let (line, because) = says_of(snapshot, record, &said);
                 format!("{}: {}, {because}.", record.sensor.name, line.to_lowercase())
             });
         }
-        if let Some(due) = next_due(states, record).filter(|due| due.overdue_days(states.today) >= 0) {
+        if let Some(due) = next_due(snapshot, record).filter(|due| due.overdue_days(snapshot.today()) >= 0) {
             say(NoticeKind::Upkeep, "upkeep", Weight::Task, &|| {
                 format!(
                     "{}: {}, due since {}.",
                     record.sensor.name,
                     due.task.label(),
-                    due.on.said("%-d %b %Y")
+                    due.on.formatted("%-d %b %Y")
                 )
             });
         }
@@ -367,27 +370,33 @@ fn sensors(notices: &mut Vec<Notice>, states: &SensorStates) {
 }
 
 /// Weather that does not come.
-fn weather(notices: &mut Vec<Notice>, work: &SiteAtWork, services: &[Known], now: Timestamp) {
-    let facts = &work.states.loaded;
-    let site = facts.site.id.number();
+fn weather(notices: &mut Vec<Notice>, site: &SiteSnapshot, services: &[Known], now: Timestamp) {
+    let facts = &site.records;
+    let id = facts.site.id.number();
     let mut say = |about: String, weight, href, words: &dyn Fn() -> String| {
-        notices.push(Notice { kind: NoticeKind::Weather, about, weight, words: worded(words), href });
+        notices.push(Notice {
+            kind: NoticeKind::Weather,
+            about,
+            weight,
+            words: for_every_habit(words),
+            href,
+        });
     };
     for (source, service, answers) in services {
-        let standing = || Standing::of(source, service, answers, (now, &facts.tz));
+        let standing = || Standing::of(source, service, answers, now, &facts.tz);
         if standing().grave {
-            let (about, href) = (format!("service {}", source.id), address::service(site, source.id));
+            let (about, href) = (format!("service {}", source.id), address::service(id, source.id));
             say(about, Weight::Warning, href, &|| format!("{}: {}", source.name, standing().words));
         }
     }
-    let room = address::weather(site);
-    match (facts.last_recorded(), work.moment.record_ended) {
+    let room = address::weather(id);
+    match (facts.last_recorded(), site.moment.record_ended) {
         (None, _) => say("none".into(), Weight::Task, room, &|| {
             "There is no weather yet: until it comes everything follows from a rough climate without rain."
                 .into()
         }),
         (_, Some(ended)) => say("ended".into(), Weight::Warning, room, &|| {
-            let last = ended.said("%-d %B %Y");
+            let last = ended.formatted("%-d %B %Y");
             format!("The weather record ended on {last}: pages are about that evening until newer days come.")
         }),
         _ => {}
@@ -403,13 +412,12 @@ mod tests {
     use upland_core::site::UnitSystem;
 
     /// A site whose controller was entered, a few things wrong with it.
-    fn told(units: UnitSystem) -> SiteAtWork {
-        let bench = fixture::workbench();
-        let moment = Moment { date: bench.today, at: bench.at, record_ended: None };
-        let mut facts = fixture::facts_of(&bench.loaded);
+    fn told(units: UnitSystem) -> SiteSnapshot {
+        let snapshot = fixture::controller_snapshot();
+        let moment = Moment { date: snapshot.today, at: snapshot.at, record_ended: None };
+        let mut facts = fixture::facts_of(&snapshot.records);
         facts.site.site.units = units;
-        let states = SensorStates::noted_for_tests(Arc::new(facts), Vec::new(), moment);
-        SiteAtWork::of(Arc::new(states), moment)
+        SiteSnapshot::noted_for_tests(Arc::new(facts), Vec::new(), moment)
     }
 
     fn of(round: &Round, kind: NoticeKind) -> Vec<&Notice> {
@@ -418,12 +426,12 @@ mod tests {
 
     #[test]
     fn a_controller_with_faults_has_a_notice_a_fault_and_one_for_all_its_warnings() {
-        let work = told(UnitSystem::Metric);
-        let round = round_of(&work, &[]);
-        let night = work.night(1);
-        assert_eq!(round.nights[0].sentence[0], headline(&night, &work.states.tz), "the very one of Today");
-        let bench = Workbench::of_states(&work.states, 1).unwrap();
-        let found = check(&bench.installation, &bench.settings(), bench.today);
+        let site = told(UnitSystem::Metric);
+        let round = round_of(&site, &[]);
+        let night = site.night(1);
+        assert_eq!(round.nights[0].sentence[0], headline(&night, &site.tz), "the very one of Today");
+        let snapshot = ControllerSnapshot::of_site(&site, 1).unwrap();
+        let found = check(&snapshot.installation, &snapshot.settings(), snapshot.today);
         let faults = found.iter().filter(|f| f.severity == Severity::Fault).count();
         let warnings = found.iter().any(|f| f.severity == Severity::Warning);
         assert!(faults > 0 && warnings, "the fixture has both");
@@ -440,8 +448,9 @@ mod tests {
     fn sentence_10_a_record_that_ended_says_nothing_of_tonight() {
         let now = told(UnitSystem::Metric);
         let ended = Some(now.moment.date);
-        let work = SiteAtWork::of(Arc::clone(&now.states), Moment { record_ended: ended, ..now.moment });
-        let night = &round_of(&work, &[]).nights[0];
+        let moment = Moment { record_ended: ended, ..now.moment };
+        let site = SiteSnapshot::noted_for_tests(Arc::clone(&now.records), Vec::new(), moment);
+        let night = &round_of(&site, &[]).nights[0];
         assert_eq!(night.state, NightState::Unknown, "neither right nor wrong");
         let told = &night.sentence[0];
         assert!(told.starts_with("Tonight is not known: the weather record ended on "), "{told}");
@@ -450,8 +459,8 @@ mod tests {
 
     #[test]
     fn a_percentage_that_was_called_or_is_hardly_off_asks_for_nobody() {
-        let work = told(UnitSystem::Metric);
-        let round = round_of(&work, &[]);
+        let site = told(UnitSystem::Metric);
+        let round = round_of(&site, &[]);
         let call = round.calls[0].clone();
         let at = |percent: u16| Call { advised: Some(Percentage::from_percent(percent)), ..call.clone() };
         let set = call.set.percent();
@@ -467,7 +476,7 @@ mod tests {
             said_by: "Bram".into(),
         };
         assert!(!is_called(&call, &[]) && is_called(&call, std::slice::from_ref(&tick)));
-        let called = round_of(&work, &[tick]);
+        let called = round_of(&site, &[tick]);
         assert!(of(&called, NoticeKind::Percentage).is_empty());
     }
 

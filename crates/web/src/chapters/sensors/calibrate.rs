@@ -12,10 +12,10 @@ use crate::page::sensor_words::{failure, moment};
 use crate::page::units::SIGNED_PERCENT;
 use crate::server::address;
 use crate::server::error::{PageError, page_with, see_other};
-use crate::server::reader::{habit, off_loop};
+use crate::server::request_locale::{habit, off_loop};
 use crate::server::session::{Fields, flash};
 use crate::site::context::{AtSite, EditorAt};
-use crate::site::sensing::SensorStates;
+use crate::site::snapshot::SiteSnapshot;
 use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, get, post, web};
 use askama::Template;
@@ -125,25 +125,25 @@ fn curve(begun: Timestamp, readings: &[Reading], drained: Option<&Drained>) -> O
 }
 
 /// Whether a level lies outside what the soil around the probe usually drains to; `false` where the zone is not said.
-fn is_unusual(states: &SensorStates, record: &SensorRecord, drained_pct: f64) -> bool {
-    states.probe_zone(record).is_some_and(|z| {
+fn is_unusual(snapshot: &SiteSnapshot, record: &SensorRecord, drained_pct: f64) -> bool {
+    snapshot.probe_zone(record).is_some_and(|z| {
         let (low, high) = expected_drained_pct(z.zone.soil);
         !(low..=high).contains(&drained_pct)
     })
 }
 
 /// What asks before a level is taken that the soil does not usually have.
-fn ask_unusual(states: &SensorStates, record: &SensorRecord, drained_pct: f64) -> String {
+fn ask_unusual(snapshot: &SiteSnapshot, record: &SensorRecord, drained_pct: f64) -> String {
     format!(
         "{} % was not set. {} Correct the zone's soil or seat the probe again; if both were checked, tick \"I checked soil and probe\" and set it.",
         plain(drained_pct, 1),
-        against_soil(states, record, drained_pct)
+        against_soil(snapshot, record, drained_pct)
     )
 }
 
 /// What the soil around a probe says to a drained level.
-fn against_soil(states: &SensorStates, record: &SensorRecord, drained_pct: f64) -> String {
-    let Some(soil) = states.probe_zone(record).map(|z| z.zone.soil) else {
+fn against_soil(snapshot: &SiteSnapshot, record: &SensorRecord, drained_pct: f64) -> String {
+    let Some(soil) = snapshot.probe_zone(record).map(|z| z.zone.soil) else {
         return "Say which zone it stands in, and its level is held against that soil.".to_owned();
     };
     let (low, high) = expected_drained_pct(soil);
@@ -172,7 +172,7 @@ fn steps(d: &Drained) -> Vec<(&'static str, String)> {
 }
 
 fn outcome(
-    states: &SensorStates,
+    snapshot: &SiteSnapshot,
     record: &SensorRecord,
     begun: Timestamp,
     readings: &[Reading],
@@ -189,14 +189,14 @@ fn outcome(
                 plain(d.threshold_pct, 1),
                 plain(d.uncertainty.max(0.25), 2)
             ),
-            detail: against_soil(states, record, d.drained_pct),
+            detail: against_soil(snapshot, record, d.drained_pct),
             remedy: "",
             good: true,
             steps: steps(d),
             curve: curve(begun, &sorted, Some(d)),
         },
         Err(why) => {
-            let (verdict, remedy) = failure(why, &states.tz);
+            let (verdict, remedy) = failure(why, &snapshot.tz);
             Outcome {
                 verdict,
                 detail: String::new(),
@@ -218,38 +218,38 @@ struct Left {
     unusual: bool,
 }
 
-fn probe(states: &SensorStates, id: i64) -> Result<&SensorRecord, PageError> {
-    let record = find(states, id)?;
+fn probe(snapshot: &SiteSnapshot, id: i64) -> Result<&SensorRecord, PageError> {
+    let record = find(snapshot, id)?;
     if record.sensor.card.senses(Sense::SoilMoisture) { Ok(record) } else { Err(PageError::NotFound) }
 }
 
 fn draw(
     here: &AtSite,
-    states: &SensorStates,
+    snapshot: &SiteSnapshot,
     id: i64,
     status: StatusCode,
     left: Left,
 ) -> Result<HttpResponse, PageError> {
-    let record = probe(states, id)?;
-    let yesterday = states.at - SignedDuration::from_hours(25);
+    let record = probe(snapshot, id)?;
+    let yesterday = snapshot.at() - SignedDuration::from_hours(25);
     page_with(
         status,
         &CalibratePage {
             frame: frame(here, "calibration")?,
-            site_id: states.loaded.site.id.number(),
+            site_id: snapshot.records.site.id.number(),
             id,
             fewest: in_words(FEWEST),
             name: record.sensor.name.clone(),
             version: record.version,
-            zone: states
+            zone: snapshot
                 .probe_zone(record)
                 .map_or(String::new(), |z| format!("{} {}", z.zone.number, z.zone.name)),
             threshold: record.sensor.setting.soil_threshold_pct.map(|t| plain(t, 1)),
             begun: {
-                let at = yesterday.to_zoned(states.tz.clone());
+                let at = yesterday.to_zoned(snapshot.tz.clone());
                 format!("{} {}", typed_date(at.date()), typed_time(at.time()))
             },
-            received: states
+            received: snapshot
                 .own(id)
                 .and_then(|r| r.get(&Channel::SoilMoisture))
                 .map_or(0, |r| r.as_slice().len()),
@@ -263,32 +263,32 @@ fn draw(
 
 #[get("/sites/{id}/sensors/{sensor}/calibrate")]
 async fn run_page(EditorAt(here): EditorAt, path: web::Path<(i64, i64)>) -> Result<HttpResponse, PageError> {
-    let states = here.sensor_states(None).await?;
-    draw(&here, &states, path.1, StatusCode::OK, Left::default())
+    let snapshot = here.snapshot(None).await?;
+    draw(&here, &snapshot, path.1, StatusCode::OK, Left::default())
 }
 
 /// When a run began and what was read since, typed or received.
 async fn read_run(
     here: &AtSite,
-    states: &SensorStates,
+    snapshot: &SiteSnapshot,
     id: i64,
     fields: &Fields,
 ) -> Result<Result<(Timestamp, Vec<Reading>), Vec<String>>, PageError> {
     let mut errors = Vec::new();
-    let begun = typed::date_and_time(fields.get("begun"), states.today, habit());
+    let begun = typed::date_and_time(fields.get("begun"), snapshot.today(), habit());
     let begun = begun
-        .map(|civil| instant(civil.date(), civil.time(), &states.tz))
+        .map(|civil| instant(civil.date(), civil.time(), &snapshot.tz))
         .map_err(|refusal| {
             errors.push(format!("Say when the soak ended and the first reading was taken. {refusal}"));
         })
         .ok();
     let lines = fields.get("lines");
     let readings: Vec<Reading> = if lines.is_empty() {
-        let from = begun.unwrap_or(states.at);
+        let from = begun.unwrap_or(snapshot.at());
         let until = from + SignedDuration::from_hours(LOOKED_AT_HOURS);
-        here.read(move |snapshot| snapshot.raw_readings(id, Channel::SoilMoisture, (from, until))).await?
+        here.read(move |snapshot| snapshot.raw_readings(id, Channel::SoilMoisture, from, until)).await?
     } else {
-        match read_lines((Channel::SoilMoisture, SIGNED_PERCENT), lines, &states.tz, here.now()) {
+        match read_lines(Channel::SoilMoisture, SIGNED_PERCENT, lines, &snapshot.tz, here.now()) {
             Ok(all) => all.into_iter().map(|(_, r)| r).collect(),
             Err(found) => {
                 errors.extend(found);
@@ -307,48 +307,48 @@ async fn look(
     fields: Fields,
 ) -> Result<HttpResponse, PageError> {
     let id = path.1;
-    let states = here.sensor_states(None).await?;
-    let record = probe(&states, id)?;
+    let snapshot = here.snapshot(None).await?;
+    let record = probe(&snapshot, id)?;
     if fields.get("then") == "own" {
-        return take_own(&here, &states, record, fields).await;
+        return take_own(&here, &snapshot, record, fields).await;
     }
-    let (begun, readings) = match read_run(&here, &states, id, &fields).await? {
+    let (begun, readings) = match read_run(&here, &snapshot, id, &fields).await? {
         Ok(run) => run,
         Err(errors) => {
             let left = Left { typed: fields, errors, ..Left::default() };
-            return draw(&here, &states, id, StatusCode::UNPROCESSABLE_ENTITY, left);
+            return draw(&here, &snapshot, id, StatusCode::UNPROCESSABLE_ENTITY, left);
         }
     };
     let run = {
         let readings = readings.clone();
         off_loop(move || calibrate(begun, &readings)).await?
     };
-    let unusual = run.as_ref().is_ok_and(|d| is_unusual(&states, record, d.drained_pct));
+    let unusual = run.as_ref().is_ok_and(|d| is_unusual(&snapshot, record, d.drained_pct));
     let take = fields.get("then") == "take";
     let asks = unusual && fields.get("checked").is_empty();
     if let (Ok(drained), true) = (&run, take && !asks) {
-        return take_threshold(&here, (&states, record), (begun, readings), *drained, fields).await;
+        return take_threshold(&here, &snapshot, record, begun, readings, *drained, fields).await;
     }
-    let shown = outcome(&states, record, begun, &readings, &run);
+    let shown = outcome(&snapshot, record, begun, &readings, &run);
     let refused = run.is_err() || take && asks;
     let status = if refused { StatusCode::UNPROCESSABLE_ENTITY } else { StatusCode::OK };
     let asked = run.as_ref().ok().filter(|_| take && asks);
-    let errors = asked.map(|d| ask_unusual(&states, record, d.drained_pct)).into_iter().collect();
+    let errors = asked.map(|d| ask_unusual(&snapshot, record, d.drained_pct)).into_iter().collect();
     if let (Err(why), "note") = (&run, fields.get("then")) {
         // A failed run is remembered where somebody says so: the next one may meet the same fault.
-        let (said, _) = failure(why, &states.tz);
+        let (said, _) = failure(why, &snapshot.tz);
         let body = serde_json::json!({ "failure": said });
         here.change(move |change| change.add_sensor_event(id, &calibration(begun, body, "calibration run")))
             .await?;
     }
     let left = Left { typed: fields, errors, outcome: Some(shown), unusual };
-    draw(&here, &states, id, status, left)
+    draw(&here, &snapshot, id, status, left)
 }
 
 /// Takes over the threshold that the unit found by itself.
 async fn take_own(
     here: &AtSite,
-    states: &SensorStates,
+    snapshot: &SiteSnapshot,
     record: &SensorRecord,
     fields: Fields,
 ) -> Result<HttpResponse, PageError> {
@@ -357,19 +357,19 @@ async fn take_own(
     let read = SIGNED_PERCENT.read(fields.get("own")).map_err(|refusal| refusal.to_string());
     let mut errors: Vec<String> = read.as_ref().err().cloned().into_iter().collect();
     sensor.setting.soil_threshold_pct = read.ok();
-    errors.extend(sensor.setting.check(&sensor.card).iter().map(|f| setting_fault(states.units(), f)));
+    errors.extend(sensor.setting.check(&sensor.card).iter().map(|f| setting_fault(snapshot.units(), f)));
     let bound = &bounds::SOIL_THRESHOLD;
     if sensor.setting.soil_threshold_pct.is_some_and(|t| bound.check(t).is_err()) && errors.is_empty() {
         errors.push(out_of_bounds(SIGNED_PERCENT, bound));
     }
     let threshold = sensor.setting.soil_threshold_pct.unwrap_or_default();
-    let unusual = errors.is_empty() && is_unusual(states, record, threshold);
+    let unusual = errors.is_empty() && is_unusual(snapshot, record, threshold);
     if unusual && fields.get("checked").is_empty() {
-        errors.push(ask_unusual(states, record, threshold));
+        errors.push(ask_unusual(snapshot, record, threshold));
     }
     if !errors.is_empty() {
         let left = Left { typed: fields, errors, unusual, ..Left::default() };
-        return draw(here, states, id, StatusCode::UNPROCESSABLE_ENTITY, left);
+        return draw(here, snapshot, id, StatusCode::UNPROCESSABLE_ENTITY, left);
     }
     let (base, at) = (fields.get("base_version").parse().unwrap_or(0), here.now());
     let saved = here
@@ -400,8 +400,10 @@ fn calibration(begun: Timestamp, body: serde_json::Value, reason: &'static str) 
 /// Takes the threshold of a run over, with the readings that it rests on.
 async fn take_threshold(
     here: &AtSite,
-    (states, record): (&SensorStates, &SensorRecord),
-    (begun, readings): (Timestamp, Vec<Reading>),
+    snapshot: &SiteSnapshot,
+    record: &SensorRecord,
+    begun: Timestamp,
+    readings: Vec<Reading>,
     drained: Drained,
     fields: Fields,
 ) -> Result<HttpResponse, PageError> {
@@ -430,7 +432,7 @@ async fn take_threshold(
             let text = format!(
                 "Threshold {} % from the run of {}. Set it on the probe too.",
                 plain(drained.threshold_pct, 1),
-                moment(begun, &states.tz)
+                moment(begun, &snapshot.tz)
             );
             flash(&here.who.session, text, None)?;
             Ok(see_other(&address::sensor(here.id(), id)))
@@ -441,8 +443,14 @@ async fn take_threshold(
                 theirs.saved_by
             )];
             let here = here.again().await?;
-            let states = here.sensor_states(None).await?;
-            draw(&here, &states, id, StatusCode::CONFLICT, Left { typed: fields, errors, ..Left::default() })
+            let snapshot = here.snapshot(None).await?;
+            draw(
+                &here,
+                &snapshot,
+                id,
+                StatusCode::CONFLICT,
+                Left { typed: fields, errors, ..Left::default() },
+            )
         }
     }
 }
@@ -477,8 +485,8 @@ async fn adjust(
     fields: Fields,
 ) -> Result<HttpResponse, PageError> {
     let (site_id, id) = *path;
-    let states = here.sensor_states(None).await?;
-    let record = probe(&states, id)?;
+    let snapshot = here.snapshot(None).await?;
+    let record = probe(&snapshot, id)?;
     let before = record.sensor.setting.soil_threshold_pct;
     let to: Option<f64> = SIGNED_PERCENT.read(fields.get("to")).ok();
     let looks = fields.get("looks").to_owned();
@@ -487,10 +495,10 @@ async fn adjust(
     let errors = wrong_step(before, to, &fields, &sensor);
     if !errors.is_empty() {
         let left = Left { typed: fields, errors, ..Left::default() };
-        return draw(&here, &states, id, StatusCode::UNPROCESSABLE_ENTITY, left);
+        return draw(&here, &snapshot, id, StatusCode::UNPROCESSABLE_ENTITY, left);
     }
     let base = fields.get("base_version").parse().unwrap_or(0);
-    let (reason, at) = (fields.get("reason").to_owned(), states.at);
+    let (reason, at) = (fields.get("reason").to_owned(), snapshot.at());
     let saved = here
         .change(move |change| {
             let saved = change.save_sensor(id, base, &sensor)?;

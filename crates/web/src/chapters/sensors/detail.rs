@@ -11,10 +11,10 @@ use crate::page::take_back::TakeBack;
 use crate::page::units::HOURS;
 use crate::server::address;
 use crate::server::error::{PageError, page_with, see_other};
-use crate::server::reader::habit;
+use crate::server::request_locale::habit;
 use crate::server::session::{Fields, flash};
 use crate::site::context::{AtSite, EditorAt};
-use crate::site::sensing::SensorStates;
+use crate::site::snapshot::SiteSnapshot;
 use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, get, post, web};
 use askama::Template;
@@ -82,15 +82,16 @@ pub(super) struct Left {
 
 pub(super) async fn draw(
     here: &AtSite,
-    (site_id, id): (i64, i64),
+    site_id: i64,
+    id: i64,
     status: StatusCode,
     left: Left,
 ) -> Result<HttpResponse, PageError> {
     let of_site = here.site_key();
-    let states = here.sensor_states(None).await?;
-    find(&states, id)?;
-    let own = Arc::clone(&states);
-    let key = format!("{} sensor {id} on {}", here.facts_key(), states.today);
+    let snapshot = here.snapshot(None).await?;
+    find(&snapshot, id)?;
+    let own = Arc::clone(&snapshot);
+    let key = format!("{} sensor {id} on {}", here.facts_key(), snapshot.today());
     let replayed = here.once(key, 30, move |_| Ok(replayed(&own, find(&own, id)?))).await?;
     let key = format!("{} sensor {id}", here.key(here.moment(None)));
     let sensor = here.once(key, 20, move |state| {
@@ -101,7 +102,7 @@ pub(super) async fn draw(
             let refused = if ids.is_empty() { Vec::new() } else { snapshot.refusals(&ids)? };
             Ok((devices, refused))
         })?;
-        SensorView::of(&states, id, replayed, (&devices, &refused))
+        SensorView::of(&snapshot, id, replayed, &devices, &refused)
     });
     let sensor = sensor.await?;
     let running = &here.state.stand_ins;
@@ -117,7 +118,7 @@ pub(super) async fn draw(
             new_token: left.new_token,
             stand_ins: running.url.is_some(),
             stand_in: running.taken(id),
-            speeds: super::stand_in::SPEEDS,
+            speeds: super::simulator::SPEEDS,
             channels: Channel::TABLE.iter().map(|(c, code)| (*code, c.bound().name)).collect(),
             errors: left.errors,
             typed: left.typed,
@@ -130,7 +131,7 @@ pub(super) async fn draw(
 #[get("/sites/{id}/sensors/{sensor}")]
 async fn sensor_page(here: AtSite, path: web::Path<(i64, i64)>) -> Result<HttpResponse, PageError> {
     let token = here.who.session.remove_as::<String>("device_token").and_then(Result::ok);
-    draw(&here, *path, StatusCode::OK, Left { new_token: token, ..Left::default() }).await
+    draw(&here, path.0, path.1, StatusCode::OK, Left { new_token: token, ..Left::default() }).await
 }
 
 /// Longest reason of an event, characters.
@@ -143,7 +144,7 @@ type Noted = (SensorEventKind, Timestamp, Option<Timestamp>, serde_json::Value);
 const LONGEST_SILENCE_DAYS: i32 = 60;
 
 /// The end of a silence that was given as a date: the end of that day.
-fn silent_until(text: &str, (at, tz): (Timestamp, &TimeZone)) -> Option<Timestamp> {
+fn silent_until(text: &str, at: Timestamp, tz: &TimeZone) -> Option<Timestamp> {
     let today = at.to_zoned(tz.clone()).date();
     let last = typed::date(text, today, habit()).ok()?;
     let days = (last - today).get_days();
@@ -155,7 +156,8 @@ fn silent_until(text: &str, (at, tz): (Timestamp, &TimeZone)) -> Option<Timestam
 fn read_pause(
     fields: &Fields,
     kind: SensorEventKind,
-    (at, tz): (Timestamp, &TimeZone),
+    at: Timestamp,
+    tz: &TimeZone,
 ) -> Result<Noted, Vec<String>> {
     let mut errors = Vec::new();
     if fields.get("reason").is_empty() {
@@ -170,7 +172,7 @@ fn read_pause(
         }
     };
     let until = Some(fields.get("hours")).filter(|_| kind == SensorEventKind::Silence && hours.is_none());
-    if let (Some(until), true) = (until.and_then(|text| silent_until(text, (at, tz))), errors.is_empty()) {
+    if let (Some(until), true) = (until.and_then(|text| silent_until(text, at, tz)), errors.is_empty()) {
         return Ok((kind, at, Some(until), serde_json::json!({})));
     }
     match hours {
@@ -191,7 +193,7 @@ fn read_pause(
 }
 
 /// A task that was done on a day, today at the latest.
-fn read_task(fields: &Fields, states: &SensorStates, latest: Date) -> Result<Noted, Vec<String>> {
+fn read_task(fields: &Fields, snapshot: &SiteSnapshot, latest: Date) -> Result<Noted, Vec<String>> {
     let task = Task::from_code(fields.get("task"));
     let date = fields.date("date", latest).map_err(|refusal| refusal.to_string());
     let date = date.and_then(|date| {
@@ -201,7 +203,7 @@ fn read_task(fields: &Fields, states: &SensorStates, latest: Date) -> Result<Not
     match (task, date) {
         (Some(task), Ok(date)) => Ok((
             SensorEventKind::Task,
-            instant(date, NOON, &states.tz),
+            instant(date, NOON, &snapshot.tz),
             None,
             serde_json::json!({ "task": task.code() }),
         )),
@@ -220,12 +222,12 @@ async fn note(
     fields: Fields,
 ) -> Result<HttpResponse, PageError> {
     let (site_id, id) = *path;
-    let states = here.sensor_states(None).await?;
-    find(&states, id)?;
+    let snapshot = here.snapshot(None).await?;
+    find(&snapshot, id)?;
     let noted = match fields.get("kind") {
-        "bypass" => read_pause(&fields, SensorEventKind::Bypass, (here.now(), &here.facts.tz)),
-        "silence" => read_pause(&fields, SensorEventKind::Silence, (here.now(), &here.facts.tz)),
-        "task" => read_task(&fields, &states, states.today.max(here.today())),
+        "bypass" => read_pause(&fields, SensorEventKind::Bypass, here.now(), &here.records.tz),
+        "silence" => read_pause(&fields, SensorEventKind::Silence, here.now(), &here.records.tz),
+        "task" => read_task(&fields, &snapshot, snapshot.today().max(here.today())),
         _ => {
             return Err(PageError::BadRequest(
                 "The form does not say what was done. Reload the page.".into(),
@@ -240,10 +242,10 @@ async fn note(
         (noted, long) => {
             let errors = long.into_iter().chain(noted.err().into_iter().flatten()).collect();
             let left = Left { errors, typed: fields, new_token: None };
-            return draw(&here, (site_id, id), StatusCode::UNPROCESSABLE_ENTITY, left).await;
+            return draw(&here, site_id, id, StatusCode::UNPROCESSABLE_ENTITY, left).await;
         }
     };
-    let until_words = until.map_or(String::new(), |until| moment(until, &states.tz));
+    let until_words = until.map_or(String::new(), |until| moment(until, &snapshot.tz));
     let said = match kind {
         SensorEventKind::Bypass => format!("On bypass until {until_words}; then it counts again by itself."),
         SensorEventKind::Silence => {
@@ -299,8 +301,8 @@ async fn set_threshold(
     fields: Fields,
 ) -> Result<HttpResponse, PageError> {
     let (site_id, id) = *path;
-    let states = here.sensor_states(None).await?;
-    let record = find(&states, id)?;
+    let snapshot = here.snapshot(None).await?;
+    let record = find(&snapshot, id)?;
     let mut sensor = record.sensor.clone();
     let mm: f64 = fields
         .get("mm")
@@ -309,11 +311,11 @@ async fn set_threshold(
     sensor.setting.rain_threshold = Millimetres::from_mm(mm);
     if let Some(fault) = sensor.setting.check(&sensor.card).first() {
         let left = Left {
-            errors: vec![setting_fault(states.units(), fault)],
+            errors: vec![setting_fault(snapshot.units(), fault)],
             typed: fields.clone(),
             new_token: None,
         };
-        return draw(&here, (site_id, id), StatusCode::UNPROCESSABLE_ENTITY, left).await;
+        return draw(&here, site_id, id, StatusCode::UNPROCESSABLE_ENTITY, left).await;
     }
     let base = fields.get("base_version").parse().unwrap_or(0);
     let said = match here.change(move |change| change.save_sensor(id, base, &sensor)).await? {
@@ -336,7 +338,7 @@ async fn remove(
     _fields: Fields,
 ) -> Result<HttpResponse, PageError> {
     let (of, now) = (*path, here.now());
-    if !here.change(move |change| change.take_back(Subject::Sensor, of, Some(now))).await? {
+    if !here.change(move |change| change.take_back(Subject::Sensor, of.0, of.1, Some(now))).await? {
         return Err(PageError::NotFound);
     }
     let undo = format!("{}/restore", address::sensor(of.0, of.1));
@@ -351,7 +353,7 @@ async fn restore(
     _fields: Fields,
 ) -> Result<HttpResponse, PageError> {
     let of = *path;
-    if !here.change(move |change| change.take_back(Subject::Sensor, of, None)).await? {
+    if !here.change(move |change| change.take_back(Subject::Sensor, of.0, of.1, None)).await? {
         return Err(PageError::NotFound);
     }
     flash(&here.who.session, "The sensor is restored.", None)?;

@@ -7,7 +7,7 @@ use crate::page::quantities::counted;
 use crate::page::units::{Shown, Units};
 use crate::server::address;
 use crate::server::error::{PageError, see_other};
-use crate::server::reader::habit;
+use crate::server::request_locale::habit;
 use crate::server::session::{Fields, flash, random_hex};
 use crate::site::context::{AtSite, EditorAt};
 use actix_web::http::StatusCode;
@@ -55,7 +55,7 @@ async fn typed_readings(
     sensor_of(&here, id)?;
     let parsed = match Channel::from_code(fields.get("channel")) {
         Some(channel) => {
-            read_lines((channel, shown_at(&here, channel)), fields.get("lines"), &here.facts.tz, here.now())
+            read_lines(channel, shown_at(&here, channel), fields.get("lines"), &here.records.tz, here.now())
         }
         None => Err(vec!["Choose what was read.".to_owned()]),
     };
@@ -74,7 +74,8 @@ async fn typed_readings(
         Err(errors) => {
             draw(
                 &here,
-                (site_id, id),
+                site_id,
+                id,
                 StatusCode::UNPROCESSABLE_ENTITY,
                 Left { errors, typed: fields, new_token: None },
             )
@@ -85,7 +86,7 @@ async fn typed_readings(
 
 /// The unit in which a channel is typed at a site.
 fn shown_at(here: &AtSite, channel: Channel) -> Shown {
-    Units::of(here.facts.units()).of_channel(channel)
+    Units::of(here.records.units()).of_channel(channel)
 }
 
 /// Most lines of typed readings.
@@ -120,7 +121,8 @@ fn read_line(line: &str, shown: Shown, today: Date) -> Result<(DateTime, f64), S
 
 /// Readings, a line each: "14 Jul 18:00 31.5", "2026-07-14T18:00Z;31.5", "today 6 pm 36 F".
 pub(super) fn read_lines(
-    (channel, shown): (Channel, Shown),
+    channel: Channel,
+    shown: Shown,
     text: &str,
     tz: &jiff::tz::TimeZone,
     now: Timestamp,
@@ -176,7 +178,7 @@ async fn make_device(
             typed: fields,
             new_token: None,
         };
-        return draw(&here, (site_id, id), StatusCode::UNPROCESSABLE_ENTITY, left).await;
+        return draw(&here, site_id, id, StatusCode::UNPROCESSABLE_ENTITY, left).await;
     }
     let token = random_hex();
     let hash = crate::server::session::hash(&token);
@@ -240,7 +242,7 @@ mod tests {
     fn typed_readings_are_read_by_the_clock_of_the_site_and_refused_by_line() {
         let tz = jiff::tz::TimeZone::get("Etc/GMT-2").unwrap();
         let now: Timestamp = "2026-07-14T20:00:00Z".parse().unwrap();
-        let read = |text: &str| read_lines((Channel::SoilMoisture, SIGNED_PERCENT), text, &tz, now);
+        let read = |text: &str| read_lines(Channel::SoilMoisture, SIGNED_PERCENT, text, &tz, now);
         let good = read("2026-07-14 18:00 31.5\n2026-07-14T19:00;30\n2026-07-14T17:30:00Z\t29.5\n").unwrap();
         assert_eq!(good[0].1.at.to_string(), "2026-07-14T16:00:00Z");
         assert_eq!(good[2].1, Reading { at: "2026-07-14T17:30:00Z".parse().unwrap(), value: 29.5 });
@@ -253,9 +255,9 @@ mod tests {
         // A temperature on a site in Fahrenheit, with and without its unit, and said as people say it.
         let us = Units::of(UnitSystem::UsCustomary).of_channel(Channel::Temperature);
         let good =
-            read_lines((Channel::Temperature, us), "today 18:00 36\n14 Jul 6:30 pm 3 C", &tz, now).unwrap();
+            read_lines(Channel::Temperature, us, "today 18:00 36\n14 Jul 6:30 pm 3 C", &tz, now).unwrap();
         assert!((good[0].1.value - 20.0 / 9.0).abs() < 1e-9 && (good[1].1.value - 3.0).abs() < 1e-9);
-        let bad = read_lines((Channel::Temperature, us), "today 18:00 400", &tz, now).unwrap_err();
+        let bad = read_lines(Channel::Temperature, us, "today 18:00 400", &tz, now).unwrap_err();
         assert!(bad[0].contains("°F"), "{bad:?}");
     }
 }

@@ -10,8 +10,8 @@ use crate::server::address;
 use crate::server::error::{PageError, page_with, see_other};
 use crate::server::session::{Fields, flash};
 use crate::site::context::{AtSite, EditorAt};
-use crate::site::facts::SiteController;
-use crate::site::sensing::SensorStates;
+use crate::site::records::SiteController;
+use crate::site::snapshot::SiteSnapshot;
 use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, get, post, web};
 use askama::Template;
@@ -395,17 +395,17 @@ struct Drawing<'a> {
 }
 
 /// The form of a card with the controllers and zones of a site.
-fn form_at(states: &SensorStates, card: &SensorCard) -> Form {
-    form(card, &states.loaded.controller_names(), &states.loaded.zone_names(), states.units())
+fn form_at(snapshot: &SiteSnapshot, card: &SensorCard) -> Form {
+    form(card, &snapshot.records.controller_names(), &snapshot.records.zone_names(), snapshot.units())
 }
 
 fn draw(
     here: &AtSite,
-    states: &SensorStates,
+    snapshot: &SiteSnapshot,
     status: StatusCode,
     drawing: &Drawing,
 ) -> Result<HttpResponse, PageError> {
-    let mut form = form_at(states, &drawing.sensor.card);
+    let mut form = form_at(snapshot, &drawing.sensor.card);
     if drawing.id.is_some() {
         let since = Field::date("since", "In force since").default("today").help(
             "Nights before it keep the earlier setting. To correct what was always so, give the day of installation.",
@@ -420,7 +420,7 @@ fn draw(
         status,
         &FormPage {
             frame: frame(here, if drawing.id.is_some() { "sensor" } else { "new sensor" })?,
-            site_id: states.loaded.site.id.number(),
+            site_id: snapshot.records.site.id.number(),
             sensor: drawing.id.map(|id| (id, drawing.sensor.name.clone())),
             card_name: drawing.sensor.card.name.clone(),
             card_code: drawing.code.to_owned(),
@@ -445,21 +445,25 @@ fn generic_card(code: &str) -> Option<(&'static str, SensorCard)> {
 
 #[get("/sites/{id}/sensors/new")]
 async fn new_page(EditorAt(here): EditorAt, query: web::Query<NewQuery>) -> Result<HttpResponse, PageError> {
-    let states = here.sensor_states(None).await?;
+    let snapshot = here.snapshot(None).await?;
     let wanted = query.card.as_deref().unwrap_or("rain_switch");
     let (code, card) = generic_card(wanted).ok_or(PageError::NotFound)?;
-    let first = states.loaded.controllers.first().map(SiteController::number);
+    let first = snapshot.records.controllers.first().map(SiteController::number);
     let number = query.number.or(first).unwrap_or(1);
     let mut sensor = Sensor::of_card(card, number);
     // Demand of 100 %: what the peak month asks, unless somebody knows better.
-    let peak =
-        states.climate.monthly_expected_et0(states.today.year()).iter().map(|e| e.mm()).fold(0.0, f64::max);
+    let peak = snapshot
+        .climate
+        .monthly_expected_et0(snapshot.today().year())
+        .iter()
+        .map(|e| e.mm())
+        .fold(0.0, f64::max);
     sensor.setting =
         Setting { et_full: Millimetres::from_mm((peak * 10.0).round() / 10.0), ..sensor.setting };
-    let texts = texts(&sensor, states.units());
+    let texts = texts(&sensor, snapshot.units());
     draw(
         &here,
-        &states,
+        &snapshot,
         StatusCode::OK,
         &Drawing { sensor: &sensor, code, id: None, version: 0, texts: &texts, errors: &[], conflict: None },
     )
@@ -467,12 +471,12 @@ async fn new_page(EditorAt(here): EditorAt, query: web::Query<NewQuery>) -> Resu
 
 #[post("/sites/{id}/sensors")]
 async fn create(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse, PageError> {
-    let states = here.sensor_states(None).await?;
+    let snapshot = here.snapshot(None).await?;
     let missing =
         || PageError::BadRequest("The form does not say the type of sensor. Reload the page.".into());
     let (code, card) = generic_card(fields.get("card")).ok_or_else(missing)?;
     let blank = Sensor::of_card(card, 1);
-    match read(&fields, &blank, &states.loaded.controller_names(), states.units()) {
+    match read(&fields, &blank, &snapshot.records.controller_names(), snapshot.units()) {
         Ok(sensor) => {
             let (site, on) = (here.id(), here.today());
             let name = sensor.name.clone();
@@ -486,7 +490,7 @@ async fn create(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse
         }
         Err(errors) => draw(
             &here,
-            &states,
+            &snapshot,
             StatusCode::UNPROCESSABLE_ENTITY,
             &Drawing {
                 sensor: &blank,
@@ -503,9 +507,9 @@ async fn create(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse
 
 #[get("/sites/{id}/sensors/{sensor}/edit")]
 async fn edit_page(EditorAt(here): EditorAt, path: web::Path<(i64, i64)>) -> Result<HttpResponse, PageError> {
-    let states = here.sensor_states(None).await?;
-    let record = find(&states, path.1)?;
-    let texts = texts(&record.sensor, states.units());
+    let snapshot = here.snapshot(None).await?;
+    let record = find(&snapshot, path.1)?;
+    let texts = texts(&record.sensor, snapshot.units());
     let drawing = Drawing {
         sensor: &record.sensor,
         code: "",
@@ -515,7 +519,7 @@ async fn edit_page(EditorAt(here): EditorAt, path: web::Path<(i64, i64)>) -> Res
         errors: &[],
         conflict: None,
     };
-    draw(&here, &states, StatusCode::OK, &drawing)
+    draw(&here, &snapshot, StatusCode::OK, &drawing)
 }
 
 // Long: what is refused, what is kept and what is said of it, in the order of the form.
@@ -526,13 +530,13 @@ async fn save(
     fields: Fields,
 ) -> Result<HttpResponse, PageError> {
     let (site_id, id) = *path;
-    let states = here.sensor_states(None).await?;
-    let record = find(&states, id)?;
+    let snapshot = here.snapshot(None).await?;
+    let record = find(&snapshot, id)?;
     let base = base_version(&fields)?;
     let drawing = |errors: &[FieldError], conflict, status| {
         draw(
             &here,
-            &states,
+            &snapshot,
             status,
             &Drawing {
                 sensor: &record.sensor,
@@ -545,7 +549,7 @@ async fn save(
             },
         )
     };
-    let sensor = match read(&fields, &record.sensor, &states.loaded.controller_names(), states.units()) {
+    let sensor = match read(&fields, &record.sensor, &snapshot.records.controller_names(), snapshot.units()) {
         Ok(sensor) => sensor,
         Err(errors) => return drawing(&errors, None, StatusCode::UNPROCESSABLE_ENTITY),
     };
@@ -574,8 +578,8 @@ async fn save(
         }
         Some(Saved::Conflict(theirs)) => {
             // What you typed stands in the fields; lines that they changed are named.
-            let now = texts(&theirs.sensor, states.units());
-            let form = form_at(&states, &theirs.sensor.card);
+            let now = texts(&theirs.sensor, snapshot.units());
+            let form = form_at(&snapshot, &theirs.sensor.card);
             let changed: Vec<String> = form
                 .fields()
                 .filter(|f| now.get(f.name).is_some_and(|n| n != fields.get(f.name)))

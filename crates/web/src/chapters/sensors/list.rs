@@ -8,7 +8,8 @@ use crate::page::upkeep_words::next_task;
 use crate::server::address;
 use crate::server::error::{PageError, page};
 use crate::site::context::AtSite;
-use crate::site::sensing::{SensorStates, stations, stopped_by};
+use crate::site::sensing::{stations, stopped_by};
+use crate::site::snapshot::SiteSnapshot;
 use actix_web::{HttpResponse, get, web};
 use askama::Template;
 use jiff::ToSpan;
@@ -91,13 +92,13 @@ struct ListPage {
 }
 
 /// What a sensor does to tonight's runs of its controller.
-fn tonight_of(states: &SensorStates, record: &SensorRecord) -> String {
-    let Some(own) = states.site_controller(record.sensor.controller_number) else {
+fn tonight_of(snapshot: &SiteSnapshot, record: &SensorRecord) -> String {
+    let Some(own) = snapshot.site_controller(record.sensor.controller_number) else {
         return "its controller was taken down".into();
     };
-    let Some(night) = states.tonight(own) else { return "the controller has no settings yet".into() };
+    let Some(night) = snapshot.tonight(own) else { return "the controller has no settings yet".into() };
     let runs = stations(&night);
-    let place = states.place_of(record);
+    let place = snapshot.place_of(record);
     let by_it = |holder: &Holder| matches!(holder, Holder::Sensor { sensor, .. } if Some(*sensor) == place);
     let stopped = stopped_by(&night, by_it).len();
     match (runs.len(), stopped) {
@@ -110,28 +111,32 @@ fn tonight_of(states: &SensorStates, record: &SensorRecord) -> String {
 
 /// How its place is judged, over the zones that it can hold.
 pub(super) fn judged(
-    states: &SensorStates,
+    snapshot: &SiteSnapshot,
     record: &SensorRecord,
 ) -> Vec<upland_core::sensors::placement::Judged> {
     let sensor = &record.sensor;
-    let zones: Vec<_> =
-        states.loaded.zones.iter().filter(|z| z.zone.controller_number == sensor.controller_number).collect();
+    let zones: Vec<_> = snapshot
+        .records
+        .zones
+        .iter()
+        .filter(|z| z.zone.controller_number == sensor.controller_number)
+        .collect();
     let held = zones.iter().filter(|z| {
         mapping::tie(&sensor.card, &sensor.map, &z.zone, sensor.placement.probe_station, false).holds
     });
     let skies: Vec<_> = held.map(|z| z.zone.sky).collect();
-    let latitude_deg = states.loaded.site.site.latitude_deg;
-    let root_depth = states.probe_zone(record).map(|z| z.zone.resolve(latitude_deg).root_depth.value);
-    judge(sensor, Surroundings { skies: &skies, root_depth, by_decoder: states.is_by_decoder(record) })
+    let latitude_deg = snapshot.records.site.site.latitude_deg;
+    let root_depth = snapshot.probe_zone(record).map(|z| z.zone.resolve(latitude_deg).root_depth.value);
+    judge(sensor, Surroundings { skies: &skies, root_depth, by_decoder: snapshot.is_by_decoder(record) })
 }
 
-fn line(states: &SensorStates, record: &SensorRecord) -> Line {
-    let said = states.says(record);
-    let (text, because) = says_of(states, record, &said);
-    let place = overall(&judged(states, record));
-    let (due, overdue) = next_task(states, record);
+fn line(snapshot: &SiteSnapshot, record: &SensorRecord) -> Line {
+    let said = snapshot.says(record);
+    let (text, because) = says_of(snapshot, record, &said);
+    let place = overall(&judged(snapshot, record));
+    let (due, overdue) = next_task(snapshot, record);
     Line {
-        href: address::sensor(states.loaded.site.id.number(), record.id),
+        href: address::sensor(snapshot.records.site.id.number(), record.id),
         name: record.sensor.name.clone(),
         card: format!("{}, controller {}", record.sensor.card.name, record.sensor.controller_number),
         says: text,
@@ -141,12 +146,12 @@ fn line(states: &SensorStates, record: &SensorRecord) -> Line {
             Says::Free { .. } => "free",
             Says::Silent { .. } => "silent",
         },
-        source: if states.own(record.id).is_some() {
+        source: if snapshot.own(record.id).is_some() {
             "from its own readings"
         } else {
             "as the site's record would trip it"
         },
-        tonight: tonight_of(states, record),
+        tonight: tonight_of(snapshot, record),
         place: verdict(place),
         place_bad: place == upland_core::sensors::placement::Verdict::Fails,
         due,
@@ -155,22 +160,22 @@ fn line(states: &SensorStates, record: &SensorRecord) -> Line {
 }
 
 /// Bypasses and silences that run, on any sensor.
-pub(super) fn pausing(states: &SensorStates) -> Vec<Pausing> {
-    states
-        .loaded
+pub(super) fn pausing(snapshot: &SiteSnapshot) -> Vec<Pausing> {
+    snapshot
+        .records
         .sensor_events
         .iter()
         .filter(|e| !e.undone)
         .filter_map(|event| {
-            let until = event.until.filter(|u| event.from <= states.at && states.at < *u)?;
+            let until = event.until.filter(|u| event.from <= snapshot.at() && snapshot.at() < *u)?;
             let what = if event.kind == SensorEventKind::Bypass { "is on bypass" } else { "is silent" };
             Some(Pausing {
                 sensor_id: event.sensor_id,
                 id: event.id,
                 text: format!(
                     "{} {what} until {}: {} ({})",
-                    states.sensor(event.sensor_id)?.sensor.name,
-                    moment(until, &states.tz),
+                    snapshot.sensor(event.sensor_id)?.sensor.name,
+                    moment(until, &snapshot.tz),
                     event.reason,
                     event.said_by
                 ),
@@ -190,24 +195,24 @@ fn card_for(sense: Sense) -> &'static str {
     }
 }
 
-fn advice(states: &SensorStates) -> Vec<ControllerAdvice> {
-    let units = states.units();
-    let span = states.climate.span().map(|(first, last)| {
-        let to = last.min(states.today);
+fn advice(snapshot: &SiteSnapshot) -> Vec<ControllerAdvice> {
+    let units = snapshot.units();
+    let span = snapshot.climate.span().map(|(first, last)| {
+        let to = last.min(snapshot.today());
         // Whole years, three at most, so that seasons weigh the same.
         let years = ((to - first).get_days() / 365).clamp(0, 3);
         let from = if years == 0 { first } else { to.checked_sub((years * 365 - 1).days()).unwrap_or(first) };
         (from, to)
     });
-    states
-        .loaded
+    snapshot
+        .records
         .controllers
         .iter()
         .map(|own| {
-            let installation = states.installation(own);
+            let installation = snapshot.installation(own);
             let settings = own.settings_or_clean();
-            let sensors: Vec<_> = states.of_controller(own.number()).map(|s| &s.sensor).collect();
-            let rows = advise(&installation, &settings, &states.climate, span)
+            let sensors: Vec<_> = snapshot.of_controller(own.number()).map(|s| &s.sensor).collect();
+            let rows = advise(&installation, &settings, &snapshot.climate, span)
                 .into_iter()
                 .map(|a| AdviceRow {
                     sense: a.sense.label(),
@@ -239,19 +244,19 @@ fn held(night: &[ControllerRun]) -> BTreeSet<u16> {
     stopped_by(night, |holder| matches!(holder, Holder::Sensor { .. }))
 }
 
-fn headline(states: &SensorStates) -> String {
-    if states.loaded.sensors.is_empty() {
+fn headline(snapshot: &SiteSnapshot) -> String {
+    if snapshot.records.sensors.is_empty() {
         return "No sensor yet: rain, frost and wind stop nothing.".into();
     }
-    let holding: Vec<&str> = states
-        .loaded
+    let holding: Vec<&str> = snapshot
+        .records
         .sensors
         .iter()
-        .filter(|s| matches!(states.says(s), Says::Holds { .. }))
+        .filter(|s| matches!(snapshot.says(s), Says::Holds { .. }))
         .map(|s| s.sensor.name.as_str())
         .collect();
     let stopped: usize =
-        states.loaded.controllers.iter().filter_map(|b| states.tonight(b)).map(|n| held(&n).len()).sum();
+        snapshot.records.controllers.iter().filter_map(|b| snapshot.tonight(b)).map(|n| held(&n).len()).sum();
     match (holding.len(), stopped) {
         (0, 0) => "No sensor holds; tonight runs as set.".into(),
         (0, n) => format!("{} of tonight's stations are refused.", in_words_capital(n)),
@@ -281,23 +286,23 @@ fn unknown(refused: &Refused, tz: &TimeZone) -> String {
 
 #[get("/sites/{id}/sensors")]
 async fn sensors_page(here: AtSite) -> Result<HttpResponse, PageError> {
-    let states = here.sensor_states(None).await?;
+    let snapshot = here.snapshot(None).await?;
     let list = here.once(here.key(here.moment(None)), 20, move |state| {
         let refused = state.store.read(|snapshot| snapshot.refusals(&[]))?;
         Ok(List {
-            unknown: refused.first().map(|r| unknown(r, &states.tz)),
-            verdict: headline(&states),
-            at: moment(states.at, &states.tz),
-            lines: states.loaded.sensors.iter().map(|s| line(&states, s)).collect(),
-            pausing: pausing(&states),
-            advice: advice(&states),
+            unknown: refused.first().map(|r| unknown(r, &snapshot.tz)),
+            verdict: headline(&snapshot),
+            at: moment(snapshot.at(), &snapshot.tz),
+            lines: snapshot.records.sensors.iter().map(|s| line(&snapshot, s)).collect(),
+            pausing: pausing(&snapshot),
+            advice: advice(&snapshot),
         })
     });
     page(&ListPage {
         frame: frame(&here, "sensors")?,
         tabs: tabs(here.id(), Tab::List),
         site_id: here.id(),
-        controllers: here.facts.controllers.len(),
+        controllers: here.records.controllers.len(),
         list: list.await?,
     })
 }

@@ -6,8 +6,8 @@ use crate::server::address;
 use crate::server::error::{PageError, page, see_other};
 use crate::server::session::{Fields, flash};
 use crate::site::context::{AtSite, EditorAt};
-use crate::site::facts::SiteController;
-use crate::site::sensing::SensorStates;
+use crate::site::records::SiteController;
+use crate::site::snapshot::SiteSnapshot;
 use actix_web::{HttpResponse, get, post, web};
 use askama::Template;
 use upland_core::controller::schedule::Settings;
@@ -97,18 +97,23 @@ fn cell(sensor: (&Sensor, i64, i32), zone: &upland_core::site::Zone, settings: &
     }
 }
 
-fn controller_map(states: &SensorStates, own: &SiteController) -> ControllerMap {
+fn controller_map(snapshot: &SiteSnapshot, own: &SiteController) -> ControllerMap {
     let settings = own.settings_or_clean();
-    let sensors: Vec<_> = states.of_controller(own.number()).collect();
-    let mut zones: Vec<_> =
-        states.loaded.zones.iter().map(|z| &z.zone).filter(|z| z.controller_number == own.number()).collect();
+    let sensors: Vec<_> = snapshot.of_controller(own.number()).collect();
+    let mut zones: Vec<_> = snapshot
+        .records
+        .zones
+        .iter()
+        .map(|z| &z.zone)
+        .filter(|z| z.controller_number == own.number())
+        .collect();
     zones.sort_by_key(|z| z.number);
     ControllerMap {
         number: own.number(),
         place: own.record.controller.place.clone(),
         heads: sensors
             .iter()
-            .map(|s| (address::sensor(states.loaded.site.id.number(), s.id), s.sensor.name.clone()))
+            .map(|s| (address::sensor(snapshot.records.site.id.number(), s.id), s.sensor.name.clone()))
             .collect(),
         zones: zones
             .iter()
@@ -139,27 +144,27 @@ fn controller_map(states: &SensorStates, own: &SiteController) -> ControllerMap 
 
 #[get("/sites/{id}/sensors/map")]
 async fn map_page(here: AtSite) -> Result<HttpResponse, PageError> {
-    let states = here.sensor_states(None).await?;
+    let snapshot = here.snapshot(None).await?;
     page(&MapPage {
         frame: frame(&here, "sensor assignment")?,
         tabs: tabs(here.id(), Tab::Map),
         site_id: here.id(),
-        controllers: states.loaded.controllers.iter().map(|b| controller_map(&states, b)).collect(),
+        controllers: snapshot.records.controllers.iter().map(|b| controller_map(&snapshot, b)).collect(),
     })
 }
 
 /// Chooses against the proposal for a zone or a program, or goes back to it.
 #[post("/sites/{id}/sensors/map")]
 async fn choose(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse, PageError> {
-    let states = here.sensor_states(None).await?;
+    let snapshot = here.snapshot(None).await?;
     let missing = || PageError::BadRequest("The form does not say what it is about. Reload the page.".into());
     let sensor_id: i64 = fields.get("sensor").parse().map_err(|_| missing())?;
     let base: i32 = fields.get("base_version").parse().map_err(|_| missing())?;
-    let record = states.sensor(sensor_id).ok_or(PageError::NotFound)?;
+    let record = snapshot.sensor(sensor_id).ok_or(PageError::NotFound)?;
     let mut sensor = record.sensor.clone();
-    let own = states.site_controller(sensor.controller_number).ok_or(PageError::NotFound)?;
+    let own = snapshot.site_controller(sensor.controller_number).ok_or(PageError::NotFound)?;
     let zone = |station| {
-        let mut zones = states.loaded.zones.iter().map(|z| &z.zone);
+        let mut zones = snapshot.records.zones.iter().map(|z| &z.zone);
         zones.any(|zone| (zone.controller_number, zone.number) == (own.number(), station))
     };
     let programs = own.settings_or_clean().programs.len();

@@ -8,8 +8,8 @@ mod form;
 mod list;
 mod map;
 mod notes;
+mod simulator;
 mod site_plan;
-mod stand_in;
 mod thresholds;
 mod view;
 mod wiring;
@@ -20,7 +20,7 @@ use crate::page::frame::{Chapter, Frame};
 use crate::server::address;
 use crate::server::error::PageError;
 use crate::site::context::AtSite;
-use crate::site::sensing::SensorStates;
+use crate::site::snapshot::SiteSnapshot;
 use actix_web::web;
 use upland_store::sensors::SensorRecord;
 
@@ -33,7 +33,7 @@ pub(crate) fn routes(config: &mut web::ServiceConfig) {
         .configure(form::routes)
         .configure(calibrate::routes)
         .configure(devices::routes)
-        .configure(stand_in::routes)
+        .configure(simulator::routes)
         .configure(detail::routes);
 }
 
@@ -62,16 +62,16 @@ fn tabs(site_id: i64, current: Tab) -> Vec<TabLink> {
 }
 
 fn frame(here: &AtSite, title: &str) -> Result<Frame, PageError> {
-    Frame::of_site(here, format!("{}: {title}", here.facts.site.site.name), Chapter::Sensors)
+    Frame::of_site(here, format!("{}: {title}", here.records.site.site.name), Chapter::Sensors)
 }
 
 /// A sensor of the site, or the page that says there is none.
 fn sensor_of(here: &AtSite, id: i64) -> Result<&SensorRecord, PageError> {
-    here.facts.sensors.iter().find(|s| s.id == id).ok_or(PageError::NotFound)
+    here.records.sensors.iter().find(|s| s.id == id).ok_or(PageError::NotFound)
 }
 
-fn find(states: &SensorStates, id: i64) -> Result<&SensorRecord, PageError> {
-    states.sensor(id).ok_or(PageError::NotFound)
+fn find(snapshot: &SiteSnapshot, id: i64) -> Result<&SensorRecord, PageError> {
+    snapshot.sensor(id).ok_or(PageError::NotFound)
 }
 
 #[cfg(test)]

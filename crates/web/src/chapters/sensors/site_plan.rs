@@ -3,7 +3,7 @@
 
 use super::{Tab, TabLink, find, frame, tabs};
 use crate::page::frame::Frame;
-use crate::page::plan_picture::{Look, PlanPicture, plan_picture, saved_plan, saved_plan_at};
+use crate::page::plan_picture::{PlanOptions, PlanPicture, plan_picture, saved_plan, saved_plan_at};
 use crate::page::quantities::{counted, length, plain};
 use crate::page::sensor_words;
 use crate::page::units::Units;
@@ -12,7 +12,7 @@ use crate::server::download::attachment;
 use crate::server::error::{PageError, page_with, see_other};
 use crate::server::session::{Fields, flash};
 use crate::site::context::{AtSite, EditorAt};
-use crate::site::sensing::SensorStates;
+use crate::site::snapshot::SiteSnapshot;
 use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, get, post, web};
 use askama::Template;
@@ -71,27 +71,27 @@ struct SeenPart {
 }
 
 impl SeenPart {
-    fn of(here: &AtSite, states: &SensorStates, text: &PlanText) -> Result<Self, PageError> {
+    fn of(here: &AtSite, snapshot: &SiteSnapshot, text: &PlanText) -> Result<Self, PageError> {
         let (csrf, may_edit) = (here.who.csrf()?, here.who.may_edit());
-        Ok(Self { seen: seen(states, text), site_id: here.id(), csrf, may_edit })
+        Ok(Self { seen: seen(snapshot, text), site_id: here.id(), csrf, may_edit })
     }
 }
 
 /// The unit of length of a site, for the lines.
-fn unit_of(states: &SensorStates) -> LengthUnit<'static> {
-    let shown = Units::of(states.units()).length;
+fn unit_of(snapshot: &SiteSnapshot) -> LengthUnit<'static> {
+    let shown = Units::of(snapshot.units()).length;
     (shown.unit, shown.metric(1.0))
 }
 
 /// Lines or GeoJSON, as they were typed.
-fn read(text: &str, states: &SensorStates) -> Result<PlanText, Vec<String>> {
-    let site = &states.loaded.site.site;
+fn read(text: &str, snapshot: &SiteSnapshot) -> Result<PlanText, Vec<String>> {
+    let site = &snapshot.records.site.site;
     let found = if text.trim_start().starts_with('{') {
-        plan_geojson::read(text, (site.latitude_deg, site.longitude_deg))?
+        plan_geojson::read(text, site.latitude_deg, site.longitude_deg)?
     } else {
-        plan_lines::read(text, unit_of(states))?
+        plan_lines::read(text, unit_of(snapshot))?
     };
-    let known = |name: &str| states.loaded.sensors.iter().any(|s| s.sensor.name == name);
+    let known = |name: &str| snapshot.records.sensors.iter().any(|s| s.sensor.name == name);
     let strange: Vec<String> = found
         .sensors
         .iter()
@@ -104,20 +104,20 @@ fn read(text: &str, states: &SensorStates) -> Result<PlanText, Vec<String>> {
 }
 
 /// The middle of the watering season: the middle of the month with the greatest demand.
-fn mid_season(states: &SensorStates) -> Date {
-    let year = states.today.year();
-    let et0 = states.climate.monthly_expected_et0(year);
+fn mid_season(snapshot: &SiteSnapshot) -> Date {
+    let year = snapshot.today().year();
+    let et0 = snapshot.climate.monthly_expected_et0(year);
     let peak = et0.months().max_by(|a, b| a.1.mm().total_cmp(&b.1.mm()));
-    peak.and_then(|(month, _)| Date::new(year, month.number(), 15).ok()).unwrap_or(states.today)
+    peak.and_then(|(month, _)| Date::new(year, month.number(), 15).ok()).unwrap_or(snapshot.today())
 }
 
 /// What a plan says of a place, as placement is judged.
-fn placed_by(plan: &SitePlan, record: &SensorRecord, at: (f64, f64), states: &SensorStates) -> Sensor {
-    let (sensor, by_decoder) = (&record.sensor, states.is_by_decoder(record));
+fn placed_by(plan: &SitePlan, record: &SensorRecord, at: (f64, f64), snapshot: &SiteSnapshot) -> Sensor {
+    let (sensor, by_decoder) = (&record.sensor, snapshot.is_by_decoder(record));
     let mut placed = sensor.clone();
     let height = sensor.placement.height.unwrap_or(Metres::from_m(SWITCH_LEAST_M));
     let seen = plan.seen(at, height);
-    let hours = plan.sun_hours(at, height, states.loaded.site.site.latitude_deg, mid_season(states));
+    let hours = plan.sun_hours(at, height, snapshot.records.site.site.latitude_deg, mid_season(snapshot));
     placed.placement.at = Some(at);
     placed.placement.sun_hours = Some((hours * 10.0).round() / 10.0);
     placed.placement.in_spray = Some(seen.in_spray);
@@ -127,17 +127,17 @@ fn placed_by(plan: &SitePlan, record: &SensorRecord, at: (f64, f64), states: &Se
         None => (None, Some(Metres::ZERO)),
     };
     // A decoder may sit anywhere along its path, which the plan does not know.
-    if let Some(wire) = plan.wire(sensor.controller_number, at).filter(|_| !by_decoder) {
+    if let Some(wire) = plan.wire(sensor.controller_number, at.0, at.1).filter(|_| !by_decoder) {
         placed.placement.distance = Some(wire);
     }
     placed
 }
 
 /// What becomes better or worse by a move, criterion by criterion.
-fn gains(record: &SensorRecord, states: &SensorStates, (before, after): (&Sensor, &Sensor)) -> Vec<String> {
+fn gains(record: &SensorRecord, snapshot: &SiteSnapshot, before: &Sensor, after: &Sensor) -> Vec<String> {
     let judged = |sensor: &Sensor| {
         let moved = SensorRecord { sensor: sensor.clone(), ..record.clone() };
-        super::list::judged(states, &moved)
+        super::list::judged(snapshot, &moved)
     };
     let (was, is) = (judged(before), judged(after));
     let rank = |verdict: Verdict| match verdict {
@@ -150,7 +150,7 @@ fn gains(record: &SensorRecord, states: &SensorStates, (before, after): (&Sensor
         .filter_map(|now| {
             let old = was.iter().find(|w| w.criterion == now.criterion)?;
             let better = rank(now.verdict) - rank(old.verdict);
-            let figure = sensor_words::found(states.units(), now);
+            let figure = sensor_words::found(snapshot.units(), now);
             let figure = if figure.is_empty() { figure } else { format!(" ({figure})") };
             let what = sensor_words::criterion(now.criterion);
             match better {
@@ -168,11 +168,11 @@ fn same_place(a: (f64, f64), b: (f64, f64)) -> bool {
 }
 
 /// What a plan says about the sensors on it, beside where they are saved.
-fn seen(states: &SensorStates, text: &PlanText) -> Vec<Seen> {
+fn seen(snapshot: &SiteSnapshot, text: &PlanText) -> Vec<Seen> {
     let of = |(name, at): &(String, (f64, f64))| {
-        let record = states.loaded.sensors.iter().find(|s| s.sensor.name == *name)?;
-        let (plan, units) = (&text.plan, states.units());
-        let here = placed_by(plan, record, *at, states);
+        let record = snapshot.records.sensors.iter().find(|s| s.sensor.name == *name)?;
+        let (plan, units) = (&text.plan, snapshot.units());
+        let here = placed_by(plan, record, *at, snapshot);
         let place = &here.placement;
         let mut parts = vec![match (place.obstacle_distance, place.obstacle_above) {
             (Some(distance), Some(above)) => {
@@ -187,7 +187,7 @@ fn seen(states: &SensorStates, text: &PlanText) -> Vec<Seen> {
         }
         let hours = place.sun_hours.unwrap_or_default();
         parts.push(format!("{} h of sun on a clear day in the middle of the season", plain(hours, 1)));
-        if let Some(wire) = plan.wire(record.sensor.controller_number, *at) {
+        if let Some(wire) = plan.wire(record.sensor.controller_number, at.0, at.1) {
             parts.push(format!(
                 "{} from controller {}",
                 length(units, wire),
@@ -198,10 +198,10 @@ fn seen(states: &SensorStates, text: &PlanText) -> Vec<Seen> {
             parts.push(format!("in zone {station}"));
         }
         let saved_at = record.sensor.placement.at;
-        let before = saved_at.map(|old| placed_by(plan, record, old, states));
+        let before = saved_at.map(|old| placed_by(plan, record, old, snapshot));
         let saved = saved_at.is_some_and(|old| same_place(old, *at));
         let moved = match before {
-            Some(before) if !saved => gains(record, states, (&before, &here)),
+            Some(before) if !saved => gains(record, snapshot, &before, &here),
             _ => Vec::new(),
         };
         let text = format!("{}.", parts.join(", "));
@@ -211,19 +211,23 @@ fn seen(states: &SensorStates, text: &PlanText) -> Vec<Seen> {
 }
 
 /// The month and the hour whose shade is drawn, as a form asks for them.
-fn shade(states: &SensorStates, plan: &SitePlan, fields: &Fields) -> Vec<Vec<(f64, f64)>> {
+fn shade(snapshot: &SiteSnapshot, plan: &SitePlan, fields: &Fields) -> Vec<Vec<(f64, f64)>> {
     let month = fields.get("month").parse().ok().and_then(Month::from_number);
     let hour: Option<f64> = fields.get("hour").parse().ok().filter(|h| (0.0..=24.0).contains(h));
-    let date = month.and_then(|month| Date::new(states.today.year(), month.number(), 15).ok());
-    let latitude = states.loaded.site.site.latitude_deg;
+    let date = month.and_then(|month| Date::new(snapshot.today().year(), month.number(), 15).ok());
+    let latitude = snapshot.records.site.site.latitude_deg;
     date.zip(hour).and_then(|(date, hour)| plan.shade(latitude, date, hour)).unwrap_or_default()
 }
 
-fn picture(states: &SensorStates, text: &PlanText, fields: &Fields, editable: bool) -> Option<PlanPicture> {
-    let zones = states.loaded.zone_names();
-    let asked =
-        Look { shade: shade(states, &text.plan, fields), editable, zones: &zones, about: (None, None) };
-    plan_picture(text, &asked, states.units())
+fn picture(snapshot: &SiteSnapshot, text: &PlanText, fields: &Fields, editable: bool) -> Option<PlanPicture> {
+    let zones = snapshot.records.zone_names();
+    let asked = PlanOptions {
+        shade: shade(snapshot, &text.plan, fields),
+        editable,
+        zones: &zones,
+        about: (None, None),
+    };
+    plan_picture(text, &asked, snapshot.units())
 }
 
 async fn draw(
@@ -231,14 +235,15 @@ async fn draw(
     site_id: i64,
     refused: Option<(String, Vec<String>)>,
 ) -> Result<HttpResponse, PageError> {
-    let states = here.sensor_states(None).await?;
+    let snapshot = here.snapshot(None).await?;
     let (base, text) = saved_plan_at(here).await?;
     let status = if refused.is_some() { StatusCode::UNPROCESSABLE_ENTITY } else { StatusCode::OK };
-    let (lines, errors) = refused.unwrap_or_else(|| (plan_lines::write(&text, unit_of(&states)), Vec::new()));
+    let (lines, errors) =
+        refused.unwrap_or_else(|| (plan_lines::write(&text, unit_of(&snapshot)), Vec::new()));
     // What was typed is drawn where it can be read.
-    let text = read(&lines, &states).unwrap_or(text);
+    let text = read(&lines, &snapshot).unwrap_or(text);
     let may_edit = here.who.may_edit();
-    let part = SeenPart::of(here, &states, &text)?;
+    let part = SeenPart::of(here, &snapshot, &text)?;
     let on_plan = |s: &&SensorRecord| !text.sensors.iter().any(|(name, _)| *name == s.sensor.name);
     page_with(
         status,
@@ -247,14 +252,20 @@ async fn draw(
             tabs: tabs(site_id, Tab::Plan),
             site_id,
             base,
-            picture: picture(&states, &text, &Fields::default(), may_edit),
+            picture: picture(&snapshot, &text, &Fields::default(), may_edit),
             seen: part.render()?,
-            unplaced: states.loaded.sensors.iter().filter(on_plan).map(|s| s.sensor.name.clone()).collect(),
+            unplaced: snapshot
+                .records
+                .sensors
+                .iter()
+                .filter(on_plan)
+                .map(|s| s.sensor.name.clone())
+                .collect(),
             months: Month::ALL
                 .into_iter()
-                .map(|m| (m.name(), m.number(), m == Month::of(states.today)))
+                .map(|m| (m.name(), m.number(), m == Month::of(snapshot.today())))
                 .collect(),
-            unit: unit_of(&states).0,
+            unit: unit_of(&snapshot).0,
             lines,
             errors,
         },
@@ -269,13 +280,13 @@ async fn plan_page(here: AtSite) -> Result<HttpResponse, PageError> {
 /// Draws what was typed or pulled, and says what it means for each sensor; stores nothing.
 #[post("/sites/{id}/sensors/plan/look")]
 async fn look(here: AtSite, fields: Fields) -> Result<HttpResponse, PageError> {
-    let states = here.sensor_states(None).await?;
-    let (picture, part, lines, errors) = match read(fields.get("lines"), &states) {
+    let snapshot = here.snapshot(None).await?;
+    let (picture, part, lines, errors) = match read(fields.get("lines"), &snapshot) {
         Err(errors) => (None, None, String::new(), errors),
         Ok(text) => {
-            let part = SeenPart::of(&here, &states, &text)?;
-            let lines = plan_lines::write(&text, unit_of(&states));
-            (picture(&states, &text, &fields, here.who.may_edit()), Some(part), lines, Vec::new())
+            let part = SeenPart::of(&here, &snapshot, &text)?;
+            let lines = plan_lines::write(&text, unit_of(&snapshot));
+            (picture(&snapshot, &text, &fields, here.who.may_edit()), Some(part), lines, Vec::new())
         }
     };
     let answer = serde_json::json!({
@@ -291,8 +302,8 @@ async fn look(here: AtSite, fields: Fields) -> Result<HttpResponse, PageError> {
 /// The plan as GeoJSON.
 #[get("/sites/{id}/sensors/plan.geojson")]
 async fn geojson(here: AtSite) -> Result<HttpResponse, PageError> {
-    let site = &here.facts.site.site;
-    let body = plan_geojson::write(&saved_plan(&here).await?, (site.latitude_deg, site.longitude_deg));
+    let site = &here.records.site.site;
+    let body = plan_geojson::write(&saved_plan(&here).await?, site.latitude_deg, site.longitude_deg);
     Ok(HttpResponse::Ok()
         .content_type("application/geo+json")
         .insert_header(attachment(&format!("{} plan", site.name), "geojson"))
@@ -318,9 +329,9 @@ fn only_theirs(theirs: &str, typed: &str) -> Vec<String> {
 
 #[post("/sites/{id}/sensors/plan")]
 async fn save(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse, PageError> {
-    let states = here.sensor_states(None).await?;
+    let snapshot = here.snapshot(None).await?;
     let typed = fields.get("lines").to_owned();
-    let text = match read(&typed, &states) {
+    let text = match read(&typed, &snapshot) {
         Ok(text) => text,
         Err(errors) => return draw(&here, here.id(), Some((typed, errors))).await,
     };
@@ -330,7 +341,7 @@ async fn save(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse, 
         .sensors
         .iter()
         .filter_map(|(name, at)| {
-            let record = states.loaded.sensors.iter().find(|s| s.sensor.name == *name)?;
+            let record = snapshot.records.sensors.iter().find(|s| s.sensor.name == *name)?;
             let same = record.sensor.placement.at.is_some_and(|old| same_place(old, *at));
             let mut sensor = record.sensor.clone();
             sensor.placement.at = Some(*at);
@@ -354,7 +365,7 @@ async fn save(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse, 
         .await?;
     let Some(left) = saved else {
         let here = here.again().await?;
-        let said = only_theirs(&plan_lines::write(&saved_plan(&here).await?, unit_of(&states)), &typed);
+        let said = only_theirs(&plan_lines::write(&saved_plan(&here).await?, unit_of(&snapshot)), &typed);
         return draw(&here, site, Some((typed, said))).await;
     };
     let said = match (count, left) {
@@ -381,11 +392,11 @@ async fn take_over(
     fields: Fields,
 ) -> Result<HttpResponse, PageError> {
     let (site_id, id) = *path;
-    let states = here.sensor_states(None).await?;
-    let record = find(&states, id)?;
+    let snapshot = here.snapshot(None).await?;
+    let record = find(&snapshot, id)?;
     let plan = saved_plan(&here).await?.plan;
     let Some(at) = record.sensor.placement.at else { return Err(PageError::NotFound) };
-    let sensor = placed_by(&plan, record, at, &states);
+    let sensor = placed_by(&plan, record, at, &snapshot);
     let base = fields.get("base_version").parse().unwrap_or(0);
     let said = match here.change(move |change| change.save_sensor(id, base, &sensor)).await? {
         None => return Err(PageError::NotFound),

@@ -8,8 +8,8 @@ use crate::fixture;
 use crate::fixture::key;
 use crate::page::sensor_words::{self as words, percentage};
 use crate::page::upkeep_words::next_task;
-use crate::site::sensing::SensorStates;
 use crate::site::sensing::{stations, stopped_by};
+use crate::site::snapshot::SiteSnapshot;
 use jiff::civil::date;
 use jiff::{SignedDuration, Timestamp};
 use std::collections::BTreeMap;
@@ -61,15 +61,15 @@ fn event(
     }
 }
 
-fn room_of(sensors: Vec<Sensor>, events: Vec<SensorEvent>, heard: BTreeMap<i64, ByChannel>) -> SensorStates {
-    let bench = fixture::workbench();
+fn room_of(sensors: Vec<Sensor>, events: Vec<SensorEvent>, heard: BTreeMap<i64, ByChannel>) -> SiteSnapshot {
+    let snapshot = fixture::controller_snapshot();
     let sensors = sensors.into_iter().zip(1..).map(|(s, id)| record(id, s)).collect();
-    let mut loaded = std::sync::Arc::into_inner(bench.loaded).unwrap();
-    (loaded.sensors, loaded.sensor_events) = (sensors, events);
-    SensorStates::for_tests(loaded, heard, date(2026, 7, 13))
+    let mut records = std::sync::Arc::into_inner(snapshot.records).unwrap();
+    (records.sensors, records.sensor_events) = (sensors, events);
+    SiteSnapshot::for_tests(records, heard, date(2026, 7, 13))
 }
 
-fn states(sensors: Vec<Sensor>) -> SensorStates {
+fn snapshot(sensors: Vec<Sensor>) -> SiteSnapshot {
     room_of(sensors, Vec::new(), BTreeMap::new())
 }
 
@@ -86,19 +86,19 @@ fn holding() -> Sensor {
 
 #[test]
 fn a_hold_is_said_with_its_reason_and_stops_the_night() {
-    let states = states(vec![holding()]);
-    assert_eq!(states.at, evening());
-    let said = states.says(&states.loaded.sensors[0]);
-    let (line, because) = words::says(UnitSystem::Metric, &said, &states.tz);
+    let snapshot = snapshot(vec![holding()]);
+    assert_eq!(snapshot.at(), evening());
+    let said = snapshot.says(&snapshot.records.sensors[0]);
+    let (line, because) = words::says(UnitSystem::Metric, &said, &snapshot.tz);
     assert!(line.starts_with("Prevents watering until Sun 19 Jul, 18:00"), "{line}");
     assert_eq!(because, "since Thu 9 Jul, 18:00: 14.0 mm of rain");
-    let own = states.site_controller(1).unwrap();
-    let night = states.tonight(own).unwrap();
+    let own = snapshot.site_controller(1).unwrap();
+    let night = snapshot.tonight(own).unwrap();
     assert!(!night.is_empty());
     let by_rain =
         |holder: &Holder| matches!(holder, Holder::Sensor { sensor: 0, hold } if hold.until.is_some());
     assert_eq!(stopped_by(&night, by_rain), stations(&night), "a contact stops whoever does not ignore it");
-    assert_eq!(states.place_of(&states.loaded.sensors[0]), Some(0));
+    assert_eq!(snapshot.place_of(&snapshot.records.sensors[0]), Some(0));
 }
 
 #[test]
@@ -111,11 +111,11 @@ fn a_bypass_is_listed_and_lets_the_night_run() {
         Some(evening() + SignedDuration::from_hours(24)),
         serde_json::json!({}),
     );
-    let states = room_of(vec![holding()], vec![bypass], BTreeMap::new());
-    assert_eq!(states.bypassed(1), Some(evening() + SignedDuration::from_hours(24)));
-    let listed = pausing(&states);
+    let snapshot = room_of(vec![holding()], vec![bypass], BTreeMap::new());
+    assert_eq!(snapshot.bypassed(1), Some(evening() + SignedDuration::from_hours(24)));
+    let listed = pausing(&snapshot);
     assert_eq!(listed[0].text, "Rain switch, wired is on bypass until Tue 14 Jul, 20:00: new turf (Bram)");
-    let night = states.tonight(states.site_controller(1).unwrap()).unwrap();
+    let night = snapshot.tonight(snapshot.site_controller(1).unwrap()).unwrap();
     assert!(night.len() > 4 && night.iter().all(|r| r.held_by.is_empty()), "{night:?}");
 }
 
@@ -123,22 +123,25 @@ fn a_bypass_is_listed_and_lets_the_night_run() {
 fn what_it_heard_itself_counts_before_the_record() {
     let dry = Readings::new(vec![Reading { at: evening() - SignedDuration::from_mins(10), value: 0.0 }]);
     let heard = [(1, [(Channel::Contact, dry)].into())].into();
-    let states = room_of(vec![holding()], Vec::new(), heard);
-    assert!(states.own(1).is_some());
-    assert!(matches!(states.says(&states.loaded.sensors[0]), Says::Free { .. }), "its contact is closed");
+    let snapshot = room_of(vec![holding()], Vec::new(), heard);
+    assert!(snapshot.own(1).is_some());
+    assert!(
+        matches!(snapshot.says(&snapshot.records.sensors[0]), Says::Free { .. }),
+        "its contact is closed"
+    );
     // A battery alone is no reading of the weather.
     let battery = Readings::new(vec![Reading { at: evening(), value: 80.0 }]);
-    let states = room_of(vec![holding()], Vec::new(), [(1, [(Channel::Battery, battery)].into())].into());
-    assert!(states.own(1).is_none());
-    assert!(matches!(states.says(&states.loaded.sensors[0]), Says::Holds { .. }));
+    let snapshot = room_of(vec![holding()], Vec::new(), [(1, [(Channel::Battery, battery)].into())].into());
+    assert!(snapshot.own(1).is_none());
+    assert!(matches!(snapshot.says(&snapshot.records.sensors[0]), Says::Holds { .. }));
 }
 
 #[test]
 fn upkeep_counts_from_what_was_done() {
     let radio = sensor("rain_switch_radio");
-    let overdue = states(vec![radio.clone()]);
+    let overdue = snapshot(vec![radio.clone()]);
     assert_eq!(
-        next_task(&overdue, &overdue.loaded.sensors[0]),
+        next_task(&overdue, &overdue.records.sensors[0]),
         ("change its battery since 20 May".into(), true)
     );
     let at: Timestamp = "2026-07-01T12:00:00Z".parse().unwrap();
@@ -148,7 +151,7 @@ fn upkeep_counts_from_what_was_done() {
         .map(|(task, id)| event(id, 1, SensorEventKind::Task, at, None, serde_json::json!({ "task": task })))
         .collect();
     let done = room_of(vec![radio], events, BTreeMap::new());
-    assert_eq!(next_task(&done, &done.loaded.sensors[0]), ("clean it by 20 Nov 2026".into(), false));
+    assert_eq!(next_task(&done, &done.records.sensors[0]), ("clean it by 20 Nov 2026".into(), false));
 }
 
 #[test]
@@ -164,8 +167,8 @@ fn a_failed_calibration_is_no_calibration() {
 
 #[test]
 fn each_threshold_is_replayed_and_the_year_is_a_strip() {
-    let states = states(vec![sensor("rain_switch")]);
-    let found = replayed(&states, &states.loaded.sensors[0]);
+    let snapshot = snapshot(vec![sensor("rain_switch")]);
+    let found = replayed(&snapshot, &snapshot.records.sensors[0]);
     assert_eq!(found.rows.len(), 5);
     assert_eq!(found.rows.iter().filter(|r| r.set).count(), 1, "12 mm is set");
     assert_eq!(found.rows.iter().filter(|r| !r.because.is_empty()).count(), 1);
@@ -173,8 +176,11 @@ fn each_threshold_is_replayed_and_the_year_is_a_strip() {
     assert_eq!(trips, [1, 1, 1, 0, 0], "14 mm trip up to 12");
     assert_eq!(found.spans.len(), 1);
     assert!(found.spans[0].title.contains("14.0 mm of rain") && found.months.len() >= 2);
-    let states = self::states(vec![sensor("flow_meter")]);
-    assert!(replayed(&states, &states.loaded.sensors[0]).rows.is_empty(), "a meter has no rain threshold");
+    let snapshot = self::snapshot(vec![sensor("flow_meter")]);
+    assert!(
+        replayed(&snapshot, &snapshot.records.sensors[0]).rows.is_empty(),
+        "a meter has no rain threshold"
+    );
 }
 
 #[test]
@@ -182,18 +188,18 @@ fn an_et_unit_says_tonight_s_percentage_from_its_own_days_or_the_record() {
     let mut unit = sensor("et_sensor");
     unit.setting.et_full = Millimetres::from_mm(5.0);
     unit.setting.et_trim_pct = 10.0;
-    let states = states(vec![unit.clone(), sensor("rain_switch")]);
-    let text = percentage(&states, &states.loaded.sensors[0]).unwrap();
+    let snapshot = snapshot(vec![unit.clone(), sensor("rain_switch")]);
+    let text = percentage(&snapshot, &snapshot.records.sensors[0]).unwrap();
     assert!(
         text.starts_with("Tonight ") && text.contains("trim 10 %") && text.contains("from the site's record"),
         "{text}"
     );
-    assert_eq!(percentage(&states, &states.loaded.sensors[1]), None);
+    assert_eq!(percentage(&snapshot, &snapshot.records.sensors[1]), None);
     let day = |back: i64| Reading { at: evening() - SignedDuration::from_hours(24 * back + 2), value: 4.0 };
     let heard = [(1, [(Channel::Et, Readings::new((0..3).map(day).collect()))].into())].into();
-    let states = room_of(vec![unit], Vec::new(), heard);
+    let snapshot = room_of(vec![unit], Vec::new(), heard);
     assert!(
-        percentage(&states, &states.loaded.sensors[0])
+        percentage(&snapshot, &snapshot.records.sensors[0])
             .unwrap()
             .starts_with("Tonight 88 %: mean of 3 days 4.0 mm")
     );
@@ -201,11 +207,11 @@ fn an_et_unit_says_tonight_s_percentage_from_its_own_days_or_the_record() {
 
 #[test]
 fn a_meter_tells_what_it_learned_and_what_is_wrong_unless_it_is_silenced() {
-    let bench = fixture::workbench();
+    let controller = fixture::controller_snapshot();
     let runs = upland_core::controller::schedule::expand(
-        &bench.settings(),
-        &bench.installation.card,
-        &bench.installation.tz,
+        &controller.settings(),
+        &controller.installation.card,
+        &controller.installation.tz,
         date(2026, 7, 5),
         date(2026, 7, 12),
     );
@@ -222,8 +228,8 @@ fn a_meter_tells_what_it_learned_and_what_is_wrong_unless_it_is_silenced() {
     all.last_mut().unwrap().value = 90.0;
     let heard: BTreeMap<i64, ByChannel> = [(1, [(Channel::Flow, Readings::new(all))].into())].into();
     let lines = |events| {
-        let states = room_of(vec![sensor("flow_meter")], events, heard.clone());
-        notes(&states, &states.loaded.sensors[0])
+        let controller = room_of(vec![sensor("flow_meter")], events, heard.clone());
+        notes(&controller, &controller.records.sensors[0])
     };
     let told = lines(Vec::new());
     assert!(
@@ -242,9 +248,9 @@ fn a_meter_tells_what_it_learned_and_what_is_wrong_unless_it_is_silenced() {
         serde_json::json!({}),
     );
     assert!(lines(vec![silence]).iter().all(|l| !l.contains("high flow")));
-    let states = states(vec![sensor("flow_meter"), sensor("soil_probe")]);
-    assert!(notes(&states, &states.loaded.sensors[0])[0].contains("No flow was read yet"));
-    assert!(notes(&states, &states.loaded.sensors[1])[0].contains("No threshold yet"));
+    let controller = snapshot(vec![sensor("flow_meter"), sensor("soil_probe")]);
+    assert!(notes(&controller, &controller.records.sensors[0])[0].contains("No flow was read yet"));
+    assert!(notes(&controller, &controller.records.sensors[1])[0].contains("No threshold yet"));
 }
 
 #[test]
@@ -252,8 +258,8 @@ fn places_are_judged_over_the_zones_that_it_can_hold() {
     let mut switch = sensor("rain_switch");
     switch.placement.covered = Some(true);
     switch.placement.distance = Some(Metres::from_m(10.0));
-    let states = states(vec![switch]);
-    let all = judged(&states, &states.loaded.sensors[0]);
+    let snapshot = snapshot(vec![switch]);
+    let all = judged(&snapshot, &snapshot.records.sensors[0]);
     assert_eq!(overall(&all), Verdict::Fails);
     let of = |criterion| all.iter().find(|j| j.criterion == criterion).unwrap();
     assert_eq!(
@@ -312,8 +318,8 @@ fn every_verdict_conflict_refusal_and_failure_has_its_words() {
 fn the_page_of_a_sensor_shows_what_it_says_and_who_posts_for_it() {
     use super::view::SensorView;
     use upland_store::readings::{DeviceRecord, Refused};
-    let states = states(vec![holding()]);
-    let replayed = std::sync::Arc::new(replayed(&states, &states.loaded.sensors[0]));
+    let snapshot = snapshot(vec![holding()]);
+    let replayed = std::sync::Arc::new(replayed(&snapshot, &snapshot.records.sensors[0]));
     let device = |id, revoked: bool| DeviceRecord {
         id,
         sensor_id: 1,
@@ -332,7 +338,7 @@ fn the_page_of_a_sensor_shows_what_it_says_and_who_posts_for_it() {
         example: "rain_mm 4 at 2031-01-01T00:00:00Z".into(),
     };
     let devices = [device(1, false), device(2, true)];
-    let view = SensorView::of(&states, 1, replayed, (&devices, &[refused])).unwrap();
+    let view = SensorView::of(&snapshot, 1, replayed, &devices, &[refused]).unwrap();
     assert!(
         view.says.starts_with("Prevents watering until Sun 19 Jul, 18:00") && !view.silent,
         "{}",
@@ -348,13 +354,13 @@ fn the_page_of_a_sensor_shows_what_it_says_and_who_posts_for_it() {
     assert_eq!(view.tasks.len(), 2, "clean and trip");
     assert!(view.holds[0].contains("14.0 mm of rain"), "{:?}", view.holds);
     assert!(view.reads.is_empty() && !view.is_probe && !view.replayed.rows.is_empty());
-    assert!(SensorView::of(&states, 9, Default::default(), (&[], &[])).is_err(), "there is no such sensor");
+    assert!(SensorView::of(&snapshot, 9, Default::default(), &[], &[]).is_err(), "there is no such sensor");
 }
 
 #[test]
 fn the_strip_of_the_last_year_lies_within_its_width_and_names_the_months() {
-    let states = states(vec![holding()]);
-    let strip = replayed(&states, &states.loaded.sensors[0]);
+    let snapshot = snapshot(vec![holding()]);
+    let strip = replayed(&snapshot, &snapshot.records.sensors[0]);
     let percent = |text: &str| text.trim_end_matches('%').parse::<f64>().unwrap();
     assert!(!strip.spans.is_empty());
     for span in &strip.spans {
@@ -365,10 +371,10 @@ fn the_strip_of_the_last_year_lies_within_its_width_and_names_the_months() {
     assert_eq!(months, ["Jun", "Jul"], "the record of the fixture begins in the middle of May");
     assert_eq!(strip.rows.iter().filter(|r| r.set).count(), 1, "one threshold is set");
     assert!(strip.words.contains("nights from"), "{}", strip.words);
-    let wind = replayed(&states_of_wind(), &states_of_wind().loaded.sensors[0]);
+    let wind = replayed(&states_of_wind(), &states_of_wind().records.sensors[0]);
     assert!(wind.rows.is_empty() && wind.spans.is_empty(), "a sensor of wind has no rain threshold");
 }
 
-fn states_of_wind() -> SensorStates {
-    states(vec![sensor("wind_switch")])
+fn states_of_wind() -> SiteSnapshot {
+    snapshot(vec![sensor("wind_switch")])
 }

@@ -1,9 +1,9 @@
 //! Each rain threshold on the record of the site, and its last year as a strip.
 
-use crate::page::dates::Said;
+use crate::page::dates::DateFormat;
 use crate::page::quantities::{plain, rain_threshold, volume};
 use crate::page::sensor_words::{cause, moment};
-use crate::site::sensing::SensorStates;
+use crate::site::snapshot::SiteSnapshot;
 use jiff::civil::Date;
 use jiff::{Timestamp, ToSpan};
 use upland_core::account::sensed::{as_read, nights};
@@ -51,40 +51,40 @@ const TRIED_DAYS: i32 = 730;
 const STRIP_DAYS: i32 = 365;
 
 /// The last year of the record for a sensor of rain, at every threshold.
-pub(super) fn replayed(states: &SensorStates, record: &SensorRecord) -> Replayed {
+pub(super) fn replayed(snapshot: &SiteSnapshot, record: &SensorRecord) -> Replayed {
     let (Some(own), Some((first, last))) =
-        (states.site_controller(record.sensor.controller_number), states.climate.span())
+        (snapshot.site_controller(record.sensor.controller_number), snapshot.climate.span())
     else {
         return Replayed::default();
     };
     if !record.sensor.card.senses(Sense::Rain) {
         return Replayed::default();
     }
-    let to = last.min(states.today);
+    let to = last.min(snapshot.today());
     let from = first.max(to.checked_sub((TRIED_DAYS - 1).days()).unwrap_or(first));
-    let installation = states.installation(own);
+    let installation = snapshot.installation(own);
     let settings = own.settings_or_clean();
     let (card, map) = (&record.sensor.card, &record.sensor.map);
-    let all = nights(&installation, &settings, &states.climate, (card, map), (from, to));
-    let read = as_read(&states.climate, states.loaded.site.site.longitude_deg, (from, to), &states.tz);
+    let all = nights(&installation, &settings, &snapshot.climate, card, map, from, to);
+    let read = as_read(&snapshot.climate, snapshot.records.site.site.longitude_deg, from, to, &snapshot.tz);
     let none = Readings::default();
     let rain = read.channels.get(&Channel::Rain).unwrap_or(&none);
     let set = record.sensor.setting;
-    let results = thresholds((&steps(card), set.release), rain, &read.drying, &all);
+    let results = thresholds(&steps(card), set.release, rain, &read.drying, &all);
     let begin = to.checked_sub((STRIP_DAYS - 1).days()).unwrap_or(from).max(from);
-    let (zero, end) = (midnight(begin, &states.tz), midnight(to.tomorrow().unwrap_or(to), &states.tz));
-    let holds = rain_holds((set.rain_threshold, set.release), rain, &read.drying, end);
-    let (spans, months) = strip(states, &holds, (begin, to), (zero, end));
+    let (zero, end) = (midnight(begin, &snapshot.tz), midnight(to.tomorrow().unwrap_or(to), &snapshot.tz));
+    let holds = rain_holds(set.rain_threshold, set.release, rain, &read.drying, end);
+    let (spans, months) = strip(snapshot, &holds, begin, to, zero, end);
     #[allow(clippy::cast_precision_loss, reason = "nights of some years")]
     let years = all.len() as f64 / 365.25;
     let season = all.iter().filter(|n| n.summer).count();
     Replayed {
-        rows: threshold_rows(states.units(), &results, (set.rain_threshold, years)),
+        rows: threshold_rows(snapshot.units(), &results, set.rain_threshold, years),
         words: format!(
             "{season} of {} nights from {} to {} lie in the season, the months with the greater demand; water is saved on them alone, as the controller is set now. A night is held against need when a zone had reached its refill point, rain counted.",
             all.len(),
-            from.said("%-d %b %Y"),
-            to.said("%-d %b %Y")
+            from.formatted("%-d %b %Y"),
+            to.formatted("%-d %b %Y")
         ),
         spans,
         months,
@@ -94,7 +94,8 @@ pub(super) fn replayed(states: &SensorStates, record: &SensorRecord) -> Replayed
 fn threshold_rows(
     units: UnitSystem,
     results: &[ThresholdResult],
-    (set, years): (Millimetres, f64),
+    set: Millimetres,
+    years: f64,
 ) -> Vec<ThresholdRow> {
     let best = advised(results, years);
     let row = |r: &ThresholdResult| ThresholdRow {
@@ -128,10 +129,12 @@ fn because(advised: &AdvisedThreshold<'_>, units: UnitSystem) -> String {
 
 /// The holds between two instants and the months, as the strip shows them.
 fn strip(
-    states: &SensorStates,
+    snapshot: &SiteSnapshot,
     holds: &[Hold],
-    (begin, to): (Date, Date),
-    (zero, end): (Timestamp, Timestamp),
+    begin: Date,
+    to: Date,
+    zero: Timestamp,
+    end: Timestamp,
 ) -> (Vec<Span>, Vec<Span>) {
     let width = end.duration_since(zero).as_secs_f64().max(1.0);
     let x = |at: Timestamp| (100.0 * at.duration_since(zero).as_secs_f64() / width).clamp(0.0, 100.0);
@@ -141,14 +144,14 @@ fn strip(
         Span {
             x: format!("{a:.2}%"),
             width: format!("{:.2}%", (b - a).max(0.2)),
-            title: format!("{}: {}", moment(h.from, &states.tz), cause(states.units(), h.cause)),
+            title: format!("{}: {}", moment(h.from, &snapshot.tz), cause(snapshot.units(), h.cause)),
         }
     });
     let days = begin.series(1.day()).take_while(|date| *date <= to);
     let months = days.filter(|date| date.day() == 1).map(|date| Span {
-        x: format!("{:.2}%", x(midnight(date, &states.tz))),
+        x: format!("{:.2}%", x(midnight(date, &snapshot.tz))),
         width: String::new(),
-        title: date.said("%b"),
+        title: date.formatted("%b"),
     });
     (spans.collect(), months.collect())
 }

@@ -4,13 +4,13 @@ use super::find;
 use super::list::judged;
 use super::notes::notes;
 use super::thresholds::Replayed;
-use crate::page::dates::Said;
+use crate::page::dates::DateFormat;
 use crate::page::quantities::plain;
 use crate::page::sensor_words::{cause, criterion, found, moment, remedy, says_of, verdict};
 use crate::page::units::Units;
 use crate::page::upkeep_words::next_task;
 use crate::server::error::PageError;
-use crate::site::sensing::SensorStates;
+use crate::site::snapshot::SiteSnapshot;
 use jiff::civil::Date;
 use std::sync::Arc;
 use upland_core::codes::Coded;
@@ -100,17 +100,18 @@ pub(super) struct SensorView {
 
 impl SensorView {
     pub fn of(
-        states: &SensorStates,
+        snapshot: &SiteSnapshot,
         id: i64,
         replayed: Arc<Replayed>,
-        (devices, refused): (&[DeviceRecord], &[Refused]),
+        devices: &[DeviceRecord],
+        refused: &[Refused],
     ) -> Result<Self, PageError> {
-        let record = find(states, id)?;
+        let record = find(snapshot, id)?;
         let card = &record.sensor.card;
-        let said = states.says(record);
-        let (line, because) = says_of(states, record, &said);
-        let (next, overdue) = next_task(states, record);
-        let events = states.loaded.sensor_events.iter().filter(|e| e.sensor_id == id).take(EVENTS_LISTED);
+        let said = snapshot.says(record);
+        let (line, because) = says_of(snapshot, record, &said);
+        let (next, overdue) = next_task(snapshot, record);
+        let events = snapshot.records.sensor_events.iter().filter(|e| e.sensor_id == id).take(EVENTS_LISTED);
         Ok(Self {
             name: record.sensor.name.clone(),
             card: format!("{}, {}", card.name, card.signal.label()),
@@ -118,85 +119,85 @@ impl SensorView {
             controller_number: record.sensor.controller_number,
             says: line,
             because,
-            source: if states.own(id).is_some() {
+            source: if snapshot.own(id).is_some() {
                 "From its own readings."
             } else {
                 "It has no readings of its own, so this is what the site's record would make it say."
             },
             silent: matches!(said, Says::Silent { .. }),
             broken_wire: card.signal.broken_wire(),
-            notes: notes(states, record),
-            holds: hold_lines(states, record),
+            notes: notes(snapshot, record),
+            holds: hold_lines(snapshot, record),
             replayed,
-            place: place_rows(states, record),
+            place: place_rows(snapshot, record),
             next,
             overdue,
-            tasks: task_rows(states, record),
-            events: events.map(|e| event_row(states, e)).collect(),
-            reads: read_rows(states, id),
-            is_weather: states
+            tasks: task_rows(snapshot, record),
+            events: events.map(|e| event_row(snapshot, e)).collect(),
+            reads: read_rows(snapshot, id),
+            is_weather: snapshot
                 .own(id)
                 .is_some_and(|own| WEATHER_CHANNELS.iter().any(|(channel, _)| own.contains_key(channel))),
             feeds_weather: record.feeds_weather,
-            devices: devices.iter().map(|d| device_row(states, d, refused)).collect(),
+            devices: devices.iter().map(|d| device_row(snapshot, d, refused)).collect(),
             bypass_help: match (card.senses(Sense::Et), card.bypass_keeps_percentage) {
                 (false, _) => "",
                 (true, true) => "A bypass ends its holds only; its percentage goes on by the data line.",
                 (true, false) => "On bypass it sets no percentage, and the controller's own counts.",
             },
             is_probe: card.senses(Sense::SoilMoisture),
-            today: states.today,
-            clock: states.at.to_zoned(states.tz.clone()).said("%-d %b %H:%M"),
+            today: snapshot.today(),
+            clock: snapshot.at().to_zoned(snapshot.tz.clone()).formatted("%-d %b %H:%M"),
         })
     }
 }
 
 /// Its last holds, newest first.
-fn hold_lines(states: &SensorStates, record: &SensorRecord) -> Vec<String> {
-    let all = states.holds(record, states.at);
+fn hold_lines(snapshot: &SiteSnapshot, record: &SensorRecord) -> Vec<String> {
+    let all = snapshot.holds(record, snapshot.at());
     let line = |hold: &upland_core::sensors::state::Hold| {
-        let until = hold.until.map_or("now".to_owned(), |until| moment(until, &states.tz));
-        format!("{} to {until}: {}", moment(hold.from, &states.tz), cause(states.units(), hold.cause))
+        let until = hold.until.map_or("now".to_owned(), |until| moment(until, &snapshot.tz));
+        format!("{} to {until}: {}", moment(hold.from, &snapshot.tz), cause(snapshot.units(), hold.cause))
     };
     all.iter().rev().take(HOLDS_LISTED).map(line).collect()
 }
 
-fn place_rows(states: &SensorStates, record: &SensorRecord) -> Vec<PlaceRow> {
+fn place_rows(snapshot: &SiteSnapshot, record: &SensorRecord) -> Vec<PlaceRow> {
     let row = |j: &upland_core::sensors::placement::Judged| PlaceRow {
         criterion: criterion(j.criterion),
         verdict: verdict(j.verdict),
         fails: j.verdict == Verdict::Fails,
-        found: found(states.units(), j),
+        found: found(snapshot.units(), j),
         remedy: if j.verdict == Verdict::Good { "" } else { remedy(j.criterion, &record.sensor.card) },
     };
-    judged(states, record).iter().map(row).collect()
+    judged(snapshot, record).iter().map(row).collect()
 }
 
-fn task_rows(states: &SensorStates, record: &SensorRecord) -> Vec<TaskRow> {
-    let due = upkeep::due(&record.sensor.card, record.installed_on, &states.done(record.id));
+fn task_rows(snapshot: &SiteSnapshot, record: &SensorRecord) -> Vec<TaskRow> {
+    let due = upkeep::due(&record.sensor.card, record.installed_on, &snapshot.done(record.id));
     let row = |d: upkeep::Due| TaskRow {
         code: d.task.code(),
         label: d.task.label(),
         since: if d.ever {
-            format!("last {}", d.since.said("%-d %b %Y"))
+            format!("last {}", d.since.formatted("%-d %b %Y"))
         } else {
-            format!("never since it was installed on {}", d.since.said("%-d %b %Y"))
+            format!("never since it was installed on {}", d.since.formatted("%-d %b %Y"))
         },
-        due: d.on.said("%-d %b %Y"),
-        overdue: d.overdue_days(states.today) >= 0,
+        due: d.on.formatted("%-d %b %Y"),
+        overdue: d.overdue_days(snapshot.today()) >= 0,
     };
     due.into_iter().map(row).collect()
 }
 
 /// The last reading of each of its own channels.
-fn read_rows(states: &SensorStates, id: i64) -> Vec<ReadRow> {
-    let own = states.own(id).into_iter().flatten();
+fn read_rows(snapshot: &SiteSnapshot, id: i64) -> Vec<ReadRow> {
+    let own = snapshot.own(id).into_iter().flatten();
     own.filter_map(|(channel, readings)| {
         let last = readings.last()?;
-        let shown = Units::of(states.units()).of_channel(*channel);
+        let shown = Units::of(snapshot.units()).of_channel(*channel);
         Some(ReadRow {
             channel: channel.bound().name.to_owned(),
-            last: moment(last.at, &states.tz),
+            last: moment(last.at, &snapshot.tz),
             value: format!("{} {}", plain(shown.shown(last.value), 2), shown.unit),
             count: readings.as_slice().len(),
         })
@@ -204,10 +205,10 @@ fn read_rows(states: &SensorStates, id: i64) -> Vec<ReadRow> {
     .collect()
 }
 
-fn device_row(states: &SensorStates, device: &DeviceRecord, refused: &[Refused]) -> DeviceRow {
-    let seen = |at| format!("last seen {}", moment(at, &states.tz));
+fn device_row(snapshot: &SiteSnapshot, device: &DeviceRecord, refused: &[Refused]) -> DeviceRow {
+    let seen = |at| format!("last seen {}", moment(at, &snapshot.tz));
     let line = |r: &Refused| {
-        let last = moment(r.last_at, &states.tz);
+        let last = moment(r.last_at, &snapshot.tz);
         format!("{} refused, {} times, last {last}: {}", r.reason, r.count, r.example)
     };
     DeviceRow {
@@ -219,7 +220,7 @@ fn device_row(states: &SensorStates, device: &DeviceRecord, refused: &[Refused])
     }
 }
 
-fn event_row(states: &SensorStates, event: &SensorEvent) -> EventRow {
+fn event_row(snapshot: &SiteSnapshot, event: &SensorEvent) -> EventRow {
     let text = |key: &str| {
         event
             .body
@@ -247,8 +248,8 @@ fn event_row(states: &SensorStates, event: &SensorEvent) -> EventRow {
         id: event.id,
         what,
         when: match event.until {
-            Some(until) => format!("{} to {}", moment(event.from, &states.tz), moment(until, &states.tz)),
-            None => moment(event.from, &states.tz),
+            Some(until) => format!("{} to {}", moment(event.from, &snapshot.tz), moment(until, &snapshot.tz)),
+            None => moment(event.from, &snapshot.tz),
         },
         reason: event.reason.clone(),
         by: event.said_by.clone(),

@@ -9,8 +9,8 @@ use crate::page::ticks::{TickMark, ticks_of};
 use crate::server::address;
 use crate::server::error::{PageError, page};
 use crate::site::context::AtSite;
-use crate::site::facts::SiteController;
-use crate::site::sensing::SensorStates;
+use crate::site::records::SiteController;
+use crate::site::snapshot::SiteSnapshot;
 use actix_web::{HttpResponse, get, web};
 use askama::Template;
 use upland_core::controller::SensorPort;
@@ -180,23 +180,24 @@ fn drawing(ports: &[SensorPort], joined: &[Joined<'_>]) -> Drawing {
 }
 
 /// How a sensor is joined, with the way to its controller where both are on the plan.
-fn joined_by(states: &SensorStates, plan: &PlanText, sensor: &Sensor, joined: String) -> String {
+fn joined_by(snapshot: &SiteSnapshot, plan: &PlanText, sensor: &Sensor, joined: String) -> String {
     let place = plan.sensors.iter().find(|(name, _)| *name == sensor.name);
-    let way = place.and_then(|(_, at)| plan.plan.wire(sensor.controller_number, *at));
+    let way = place.and_then(|(_, at)| plan.plan.wire(sensor.controller_number, at.0, at.1));
     way.map_or(joined.clone(), |way| {
-        format!("{joined}; {} to the controller over the plan, straight", length(states.units(), way))
+        format!("{joined}; {} to the controller over the plan, straight", length(snapshot.units(), way))
     })
 }
 
 // Long: a view of a controller, field after field.
 fn wired(
-    states: &SensorStates,
+    snapshot: &SiteSnapshot,
     own: &SiteController,
-    (site, ticks): (i64, &[TickRecord]),
+    site: i64,
+    ticks: &[TickRecord],
     plan: &PlanText,
 ) -> ControllerWiring {
     let card = &own.record.controller.card;
-    let sensors: Vec<_> = states.of_controller(own.number()).collect();
+    let sensors: Vec<_> = snapshot.of_controller(own.number()).collect();
     let cards: Vec<_> = sensors.iter().map(|s| &s.sensor.card).collect();
     let joins = assign(card.sensor_places(), &cards);
     let mut refused = Vec::new();
@@ -208,7 +209,7 @@ fn wired(
             Ok(how) => {
                 joined.push((&record.sensor, how));
                 let back = format!("{}/wiring", address::sensors(site));
-                let mark = |what| TickMark::of(site, (what, record.id, 0), ticks, (&states.tz, back.clone()));
+                let mark = |what| TickMark::of(site, what, record.id, 0, ticks, &snapshot.tz, back.clone());
                 lists.push(SensorSteps {
                     ticks: [What::Wired, What::Tested, What::Calibrated]
                         .into_iter()
@@ -218,13 +219,13 @@ fn wired(
                         .map(mark)
                         .collect(),
                     name: record.sensor.name.clone(),
-                    how: joined_by(states, plan, &record.sensor, join(how, &card.sensor_ports)),
+                    how: joined_by(snapshot, plan, &record.sensor, join(how, &card.sensor_ports)),
                     broken: record.sensor.card.signal.broken_wire(),
                     steps: steps(&record.sensor.card, how)
                         .into_iter()
                         .enumerate()
                         .map(|(i, s)| {
-                            let words = step(s, &record.sensor, states.units());
+                            let words = step(s, &record.sensor, snapshot.units());
                             StepRow {
                                 id: format!("{}-{i}", record.id),
                                 text: words.text,
@@ -260,7 +261,7 @@ struct ControllerQuery {
 
 #[get("/sites/{id}/sensors/wiring")]
 async fn wiring_page(here: AtSite, query: web::Query<ControllerQuery>) -> Result<HttpResponse, PageError> {
-    let states = here.sensor_states(None).await?;
+    let snapshot = here.snapshot(None).await?;
     let ticks = ticks_of(&here).await?;
     let plan = saved_plan(&here).await?;
     let chosen = |b: &&SiteController| query.number.is_none_or(|n| n == b.number());
@@ -268,12 +269,12 @@ async fn wiring_page(here: AtSite, query: web::Query<ControllerQuery>) -> Result
         frame: frame(&here, "wiring")?,
         tabs: tabs(here.id(), Tab::Wiring),
         site_id: here.id(),
-        controllers: states
-            .loaded
+        controllers: snapshot
+            .records
             .controllers
             .iter()
             .filter(chosen)
-            .map(|b| wired(&states, b, (here.id(), &ticks), &plan))
+            .map(|b| wired(&snapshot, b, here.id(), &ticks, &plan))
             .collect(),
     })
 }

@@ -1,7 +1,7 @@
 //! Geometry of the two drawings of a night: the night strip and the soil column. Positions are
 //! percentages across and pixels down, so that a drawing fits any width without distortion.
 
-use crate::page::dates::{Said, said_open};
+use crate::page::dates::{DateFormat, said_open};
 use askama::Template;
 use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp, Zoned};
@@ -116,7 +116,7 @@ impl NightAxis {
         let mut hours = Vec::new();
         while self.x(&at) <= 99.0 {
             if i64::from(at.hour()) % step == 0 {
-                let text = at.said("%H");
+                let text = at.formatted("%H");
                 hours.push(Mark { x: pct(self.x(&at)), text, anchor: "middle" });
             }
             at = &at + SignedDuration::from_hours(1);
@@ -147,9 +147,9 @@ struct Filling<'a> {
 }
 
 impl Filling<'_> {
-    fn bar(&mut self, (start, end): (&Zoned, &Zoned), kind: &'static str, what: &str) -> String {
+    fn bar(&mut self, start: &Zoned, end: &Zoned, kind: &'static str, what: &str) -> String {
         let (x, x_end) = (self.axis.x(start), self.axis.x(end));
-        let clock = format!("{} to {}", start.said("%H:%M"), end.said("%H:%M"));
+        let clock = format!("{} to {}", start.formatted("%H:%M"), end.formatted("%H:%M"));
         self.bars.push(Bar {
             x: pct(x),
             y: self.y + if kind == "need" { 3 } else { 7 },
@@ -167,11 +167,11 @@ impl Filling<'_> {
         for run in runs {
             let (start, until, end) = (zoned(run.run.start), zoned(run.until), zoned(run.run.end));
             if until > start {
-                spoken.push(self.bar((&start, &until), "will", "the controller will run"));
+                spoken.push(self.bar(&start, &until, "will", "the controller will run"));
             }
             if until < end {
                 let from = start.max(until);
-                let clock = self.bar((&from, &end), "held", "held");
+                let clock = self.bar(&from, &end, "held", "held");
                 spoken.push(format!("{clock} held"));
             }
         }
@@ -190,7 +190,7 @@ impl Filling<'_> {
                 self.soaks.push(Soak { x1, x2, y: self.y + LANE_PX / 2 });
             }
             previous_end = Some(self.axis.x(&end));
-            spoken.push(self.bar((&start, &end), "need", "it needs"));
+            spoken.push(self.bar(&start, &end, "need", "it needs"));
         }
         spoken.join(", ")
     }
@@ -212,7 +212,8 @@ fn without_zone(tonight: &Tonight) -> BTreeMap<u16, Vec<ControllerRun>> {
 pub(super) fn night_strip(
     tonight: &Tonight,
     tz: &TimeZone,
-    (latitude_deg, longitude_deg): (f64, f64),
+    latitude_deg: f64,
+    longitude_deg: f64,
 ) -> Option<NightStrip> {
     let night = &tonight.night;
     let axis = NightAxis::of(night, &tonight.runs, tz);
@@ -258,7 +259,7 @@ pub(super) fn night_strip(
     let sun = sunrise_sunset(night.window_until.date(), latitude_deg, longitude_deg);
     let sunrise = sun.and_then(|(rise, _)| {
         let at = rise.to_zoned(tz.clone());
-        axis.mark(&at, format!("sunrise {}", at.said("%H:%M")))
+        axis.mark(&at, format!("sunrise {}", at.formatted("%H:%M")))
     });
     Some(NightStrip {
         height: lanes_bottom + FOOT_PX,
@@ -326,9 +327,9 @@ mod tests {
     #[test]
     fn night_strip_drawing() {
         let decided = fixture::told(UnitSystem::Metric);
-        let site = &decided.loaded.site.site;
+        let site = &decided.records.site.site;
         let place = (site.latitude_deg, site.longitude_deg);
-        let strip = night_strip(&decided.night, &decided.loaded.tz, place).unwrap();
+        let strip = night_strip(&decided.night, &decided.records.tz, place.0, place.1).unwrap();
         insta::assert_snapshot!(strip.render().unwrap());
     }
 
@@ -342,7 +343,7 @@ mod tests {
     #[test]
     fn every_bar_lies_on_the_axis_and_both_sides_are_drawn() {
         let decided = fixture::told(UnitSystem::Metric);
-        let strip = night_strip(&decided.night, &decided.loaded.tz, (46.0, -30.0)).unwrap();
+        let strip = night_strip(&decided.night, &decided.records.tz, 46.0, -30.0).unwrap();
         let number = |text: &str| text.trim_end_matches('%').parse::<f64>().unwrap();
         for bar in &strip.bars {
             assert!(number(&bar.x) >= 0.0 && number(&bar.x) + number(&bar.width) <= 100.01, "{}", bar.title);
@@ -355,15 +356,15 @@ mod tests {
     #[test]
     fn sentence_10_a_station_without_a_zone_has_its_bars_too() {
         let mut night = Tonight::clone(&fixture::told(UnitSystem::Metric).night);
-        let tz = fixture::told(UnitSystem::Metric).loaded.tz.clone();
+        let tz = fixture::told(UnitSystem::Metric).records.tz.clone();
         let mut last = night.runs.iter().max_by_key(|r| r.until).unwrap().clone();
         (last.run.station, last.run.start) = (11, last.until);
         last.run.end = last.run.start + SignedDuration::from_mins(10);
         last.until = last.run.end;
         night.runs.push(last.clone());
-        let strip = night_strip(&night, &tz, (46.0, -30.0)).unwrap();
+        let strip = night_strip(&night, &tz, 46.0, -30.0).unwrap();
         assert_eq!(strip.lanes.last().unwrap().label, "11 no zone");
-        let end = last.until.to_zoned(tz.clone()).said("%H:%M");
+        let end = last.until.to_zoned(tz.clone()).formatted("%H:%M");
         assert!(strip.bars.iter().any(|b| b.title.ends_with(&end)), "the headline's end is drawn");
         assert!(crate::page::headline::headline(&night, &tz).contains(&format!("to {end}")));
     }

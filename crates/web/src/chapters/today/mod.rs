@@ -11,10 +11,10 @@ use crate::page::frame::{Chapter, Frame};
 use crate::page::ribbon::RibbonPart;
 use crate::server::address;
 use crate::server::error::PageError;
-use crate::site::clock::{Moment, asked_day};
-use crate::site::context::{AtSite, SiteAtWork};
-use crate::site::facts::{SiteController, SiteFacts};
-use crate::site::sensing::SensorStates;
+use crate::site::clock::asked_day;
+use crate::site::context::AtSite;
+use crate::site::records::{SiteController, SiteRecords};
+use crate::site::snapshot::SiteSnapshot;
 use actix_web::{HttpResponse, get, web};
 use askama::Template;
 use jiff::ToSpan;
@@ -38,7 +38,7 @@ pub(crate) struct DateQuery {
 
 /// The night of a controller with everything it was decided from.
 pub(crate) struct Decided {
-    pub loaded: Arc<SiteFacts>,
+    pub records: Arc<SiteRecords>,
     /// Number of the controller it is about; 1 when the site has none.
     pub number: u8,
     pub climate: Arc<Climate>,
@@ -52,15 +52,15 @@ pub(crate) struct Decided {
 }
 
 /// What the sensors of a controller say beyond whom they hold: a bypassed one stops nothing, an ET sensor scales.
-fn said(states: &SensorStates, own: Option<&SiteController>) -> Vec<String> {
+fn said(snapshot: &SiteSnapshot, own: Option<&SiteController>) -> Vec<String> {
     let Some(own) = own else { return Vec::new() };
     let mut lines = Vec::new();
-    for record in states.of_controller(own.number()) {
+    for record in snapshot.of_controller(own.number()) {
         let name = &record.sensor.name;
-        if let Some(until) = states.bypassed(record.id) {
-            let until = crate::page::sensor_words::moment(until, &states.tz);
+        if let Some(until) = snapshot.bypassed(record.id) {
+            let until = crate::page::sensor_words::moment(until, &snapshot.tz);
             lines.push(format!("{name} is on bypass until {until} and prevents no watering."));
-        } else if let Some(percentage) = crate::page::sensor_words::percentage(states, record) {
+        } else if let Some(percentage) = crate::page::sensor_words::percentage(snapshot, record) {
             lines.push(format!("{name}: {percentage}"));
         }
     }
@@ -71,36 +71,28 @@ fn said(states: &SensorStates, own: Option<&SiteController>) -> Vec<String> {
 pub(crate) async fn decide(here: &AtSite, query: &DateQuery) -> Result<(String, Arc<Decided>), PageError> {
     let asked = asked_day(query.date.as_deref(), here.today())?;
     let wanted = query.number;
-    let facts = Arc::clone(&here.facts);
-    if wanted.is_some_and(|n| facts.controllers.iter().all(|b| b.number() != n)) {
+    if wanted.is_some_and(|n| here.records.controllers.iter().all(|b| b.number() != n)) {
         return Err(PageError::NotFound);
     }
-    let (states, work) = (here.sensor_states(asked).await?, here.at_work(asked).await?);
-    let moment = here.moment(asked);
-    let key = format!("{} asked {} controller {wanted:?}", here.key(moment), asked.is_some());
-    let decided =
-        here.once(key.clone(), 20, move |_| Ok(Decided::of(&facts, (&states, &work), moment, wanted)));
+    let site = here.snapshot(asked).await?;
+    let key = format!("{} asked {} controller {wanted:?}", here.key(site.moment), asked.is_some());
+    let decided = here.once(key.clone(), 20, move |_| Ok(Decided::of(&site, wanted)));
     Ok((key, decided.await?))
 }
 
 impl Decided {
-    fn of(
-        facts: &Arc<SiteFacts>,
-        (states, work): (&SensorStates, &SiteAtWork),
-        moment: Moment,
-        wanted: Option<u8>,
-    ) -> Self {
-        let (chosen, _, _) = facts.controller_or_ordinary(wanted);
+    fn of(site: &SiteSnapshot, wanted: Option<u8>) -> Self {
+        let (chosen, _, _) = site.records.controller_or_ordinary(wanted);
         let number = chosen.map_or(1, SiteController::number);
-        let known = &work.states.facts;
+        let own = site.inputs.of_controller(number);
         Self {
-            loaded: Arc::clone(facts),
+            records: Arc::clone(&site.records),
             number,
-            climate: Arc::clone(&facts.climate),
-            night: work.night(number),
-            sensors: known.of_controller(number).map(ControllerFacts::sensor_names).unwrap_or_default(),
-            said: said(states, chosen),
-            opened_on_last_day: moment.record_ended.is_some(),
+            climate: Arc::clone(&site.climate),
+            night: site.night(number),
+            sensors: own.map(ControllerFacts::sensor_names).unwrap_or_default(),
+            said: said(site, chosen),
+            opened_on_last_day: site.moment.record_ended.is_some(),
         }
     }
 }
@@ -121,12 +113,12 @@ impl Decided {
     fn drawn(&self) -> Result<Drawn, PageError> {
         let (date, number) = (self.night.date, self.number);
         let link = ("?date=".to_owned(), format!("&controller={number}"));
-        let ribbon = RibbonPart::new(&self.climate, date, self.loaded.site.site.units, link);
+        let ribbon = RibbonPart::new(&self.climate, date, self.records.site.site.units, link);
         let content = TodayPart {
-            site_id: self.loaded.site.id.number(),
+            site_id: self.records.site.id.number(),
             number,
-            has_controller: !self.loaded.controllers.is_empty(),
-            controllers: self.loaded.controller_names(),
+            has_controller: !self.records.controllers.is_empty(),
+            controllers: self.records.controller_names(),
             view: view::build(self),
             previous_day: date.checked_sub(1.day()).unwrap_or(date),
             next_day: date.checked_add(1.day()).unwrap_or(date),
@@ -139,11 +131,11 @@ impl Decided {
 async fn today_page(here: AtSite, query: web::Query<DateQuery>) -> Result<HttpResponse, PageError> {
     let (key, decided) = decide(&here, &query).await?;
     let date = decided.night.date;
-    let title = format!("{}: tonight", decided.loaded.site.site.name);
+    let title = format!("{}: tonight", decided.records.site.site.name);
     let mut frame = Frame::of_site(&here, title, Chapter::Today)?;
     frame.here = format!(
         "{}?date={date}&controller={}",
-        address::today(decided.loaded.site.id.number()),
+        address::today(decided.records.site.id.number()),
         decided.number
     );
     let drawn = here.once(format!("{key}, Today"), 120, move |_| decided.drawn()).await?;

@@ -74,7 +74,7 @@ fn fix(zone: &ZoneTonight, number: u8) -> Option<(String, &'static str)> {
 
 /// What the controller will do to a zone.
 fn will(of: &Will, zone: &ZoneTonight, decided: &Decided) -> Side {
-    let (units, tz) = (decided.loaded.site.site.units, &decided.loaded.tz);
+    let (units, tz) = (decided.records.site.site.units, &decided.records.tz);
     let at = |start: Timestamp| clock(Some(&start.to_zoned(tz.clone())));
     let starts: Vec<String> = of.starts().map(at).collect();
     let id = (!of.runs.is_empty()).then(|| format!("w-will-{}", zone.zone.number));
@@ -98,7 +98,7 @@ fn will(of: &Will, zone: &ZoneTonight, decided: &Decided) -> Side {
 
 /// What a zone needs.
 fn needs(zone: &ZoneTonight, decided: &Decided) -> Side {
-    let units = decided.loaded.site.site.units;
+    let units = decided.records.site.site.units;
     let number = zone.zone.number;
     let night = &decided.night.night;
     let id = Some(format!("w-cycles-{number}"));
@@ -124,11 +124,11 @@ fn needs(zone: &ZoneTonight, decided: &Decided) -> Side {
 
 /// The row of a zone.
 pub(super) fn row(decided: &Decided, zone: &ZoneTonight) -> Row {
-    let units = decided.loaded.site.site.units;
+    let units = decided.records.site.site.units;
     let number = zone.zone.number;
     let names: Vec<&str> = decided.sensors.iter().map(String::as_str).collect();
     let held_by = zone.will.as_ref().map(Will::held_by).unwrap_or_default();
-    let held = (!held_by.is_empty()).then(|| holders(units, &held_by, &names, &decided.loaded.tz));
+    let held = (!held_by.is_empty()).then(|| holders(units, &held_by, &names, &decided.records.tz));
     Row {
         number,
         name: zone.zone.name.clone(),
@@ -145,7 +145,7 @@ pub(super) fn row(decided: &Decided, zone: &ZoneTonight) -> Row {
         state: depth(units, zone.depletion),
         state_id: format!("w-state-{number}"),
         soil: drawings::soil_column(zone, units),
-        because: words::because(zone, (units, &decided.loaded.tz), decided.night.date),
+        because: words::because(zone, units, &decided.records.tz, decided.night.date),
         held,
         fix: fix(zone, decided.number),
     }
@@ -153,7 +153,7 @@ pub(super) fn row(decided: &Decided, zone: &ZoneTonight) -> Row {
 
 /// How the minutes that the controller will run a zone come about.
 pub(super) fn will_working(decided: &Decided, zone: &ZoneTonight, will: &Will) -> Working {
-    let (units, tz) = (decided.loaded.site.site.units, &decided.loaded.tz);
+    let (units, tz) = (decided.records.site.site.units, &decided.records.tz);
     let names: Vec<&str> = decided.sensors.iter().map(String::as_str).collect();
     let step = |run: &ControllerRun| StepView {
         name: format!("From {}", clock(Some(&run.run.start.to_zoned(tz.clone())))),

@@ -47,14 +47,14 @@ pub(super) struct TodayView {
 }
 
 /// "at least" where an area is not known.
-fn at_least((text, all): (String, bool)) -> String {
+fn at_least(text: String, all: bool) -> String {
     if all { text } else { format!("at least {text}") }
 }
 
 // Long: one part of the page after another.
 pub(super) fn build(decided: &Decided) -> TodayView {
     let tonight = &decided.night;
-    let site = &decided.loaded.site.site;
+    let site = &decided.records.site.site;
     let units = site.units;
     let mut workings = vec![working(
         "w-et0".into(),
@@ -87,7 +87,7 @@ pub(super) fn build(decided: &Decided) -> TodayView {
     TodayView {
         date: tonight.date,
         long_date: long_date(tonight.date),
-        headline: headline(tonight, &decided.loaded.tz),
+        headline: headline(tonight, &decided.records.tz),
         et0: depth(units, et0),
         et0_words: match from {
             DemandFrom::Record => decided.climate.day(tonight.date).map_or(String::new(), |d| {
@@ -106,11 +106,11 @@ pub(super) fn build(decided: &Decided) -> TodayView {
             None => "rain not recorded".into(),
         },
         will_volume: row::total(units, &tonight.zones, |z| Some(z.will.as_ref()?.ahead.water.applied))
-            .map(at_least),
-        volume: total.map(|(litres, known)| at_least((volume(units, litres), known))),
+            .map(|(text, all)| at_least(text, all)),
+        volume: total.map(|(litres, known)| at_least(volume(units, litres), known)),
         needed: needed(tonight, units),
         notices: tonight.notices.iter().map(|n| words::notice(n, units)).collect(),
-        strip: drawings::night_strip(tonight, &decided.loaded.tz, (site.latitude_deg, site.longitude_deg)),
+        strip: drawings::night_strip(tonight, &decided.records.tz, site.latitude_deg, site.longitude_deg),
         window: said_open(&tonight.night),
         compared: tonight.zones.iter().any(|zone| zone.will.is_some()),
         act: match tonight.known {
@@ -134,11 +134,12 @@ fn needed(tonight: &Tonight, units: UnitSystem) -> Option<String> {
     if tonight.zones.iter().all(|zone| !due(zone) || zone.decision == Decision::Runs) {
         return None;
     }
-    row::total(units, &tonight.zones, |zone| due(zone).then_some(zone.refill.gross)).map(at_least)
+    row::total(units, &tonight.zones, |zone| due(zone).then_some(zone.refill.gross))
+        .map(|(text, all)| at_least(text, all))
 }
 
 fn volume_working(decided: &Decided, total: Litres, known: bool) -> Working {
-    let units = decided.loaded.site.site.units;
+    let units = decided.records.site.site.units;
     let steps = decided
         .night
         .running()

@@ -1,6 +1,6 @@
 //! Decisions as sentences, built from facts.
 
-use crate::page::dates::Said;
+use crate::page::dates::DateFormat;
 use crate::page::quantities::{capital, depth, flow, in_words, in_words_capital, plain, share, temperature};
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
@@ -18,15 +18,15 @@ fn day(date: Date, today: Date) -> String {
         0 => "today".to_owned(),
         1 => "yesterday".to_owned(),
         -1 => "tomorrow".to_owned(),
-        2..=6 => format!("on {}", date.said("%a")),
-        -6..=-2 => date.said("%A"),
-        _ => date.said("%-d %b"),
+        2..=6 => format!("on {}", date.formatted("%a")),
+        -6..=-2 => date.formatted("%A"),
+        _ => date.formatted("%-d %b"),
     }
 }
 
 /// Why a zone runs or waits, in one or two short sentences.
 // Long: one sentence for each reason.
-pub(crate) fn because(zone: &ZoneTonight, (units, tz): (UnitSystem, &TimeZone), today: Date) -> String {
+pub(crate) fn because(zone: &ZoneTonight, units: UnitSystem, tz: &TimeZone, today: Date) -> String {
     let mut sentences: Vec<String> = compared(zone, units).into_iter().collect();
     match zone.because {
         Because::PastRefill { by } => sentences.push(if by.mm() < 0.05 {
@@ -67,11 +67,11 @@ pub(crate) fn because(zone: &ZoneTonight, (units, tz): (UnitSystem, &TimeZone), 
             "It needs {asked_minutes} min, the ordinance allows {} a day; the rest carries over.",
             zone.cycles.map_or(0, upland_core::ground::application::Cycles::total_minutes)
         )),
-        Decision::Barred(why) => sentences.push(barred(why, (units, tz))),
+        Decision::Barred(why) => sentences.push(barred(why, units, tz)),
         Decision::Runs | Decision::Waits => {}
     }
     if let Some(at) = zone.will.as_ref().and_then(|will| will.forbidden) {
-        let at = at.to_zoned(tz.clone()).said("%a %H:%M");
+        let at = at.to_zoned(tz.clone()).formatted("%a %H:%M");
         sentences.push(format!("What the controller will run is forbidden by the ordinance, from {at}."));
     }
     sentences.extend(why_cycles(zone));
@@ -145,12 +145,12 @@ fn compared(zone: &ZoneTonight, units: UnitSystem) -> Option<String> {
 }
 
 /// Why nothing is advised although a zone is due.
-fn barred(why: Barred, (units, tz): (UnitSystem, &TimeZone)) -> String {
+fn barred(why: Barred, units: UnitSystem, tz: &TimeZone) -> String {
     match why {
         Barred::Law { .. } => "The ordinance leaves no minute of this night for it.".to_owned(),
         Barred::AfterRain { until, .. } => format!(
             "The ordinance forbids it after the rain until {}.",
-            until.to_zoned(tz.clone()).said("%a %-d %b at %H:%M")
+            until.to_zoned(tz.clone()).formatted("%a %-d %b at %H:%M")
         ),
         Barred::WeekIsFull { most } => format!(
             "The ordinance allows {} {} a week, and they are used up.",
@@ -158,10 +158,10 @@ fn barred(why: Barred, (units, tz): (UnitSystem, &TimeZone)) -> String {
             if most == 1 { "day" } else { "days" }
         ),
         Barred::Rest(Rest::RainDelay { until }) => {
-            format!("The controller is on rain delay until {}.", until.said("%a %-d %b"))
+            format!("The controller is on rain delay until {}.", until.formatted("%a %-d %b"))
         }
         Barred::Rest(Rest::OffSeason { until: Some(until) }) => {
-            format!("It is off-season until {}.", until.said("%-d %b"))
+            format!("It is off-season until {}.", until.formatted("%-d %b"))
         }
         Barred::Rest(Rest::OmittedDate) => "This date is an omitted date of the controller.".to_owned(),
         Barred::Shut => "No-water days or omitted hours of this controller leave no time in the water window. Change them under Programs.".to_owned(),
@@ -181,11 +181,11 @@ fn barred(why: Barred, (units, tz): (UnitSystem, &TimeZone)) -> String {
 }
 
 /// Rain that is forecast for the day after a night, and which zones could wait for it.
-fn rain_likely((date, rain, can_wait): (Date, Millimetres, &[u16]), units: UnitSystem) -> String {
+fn rain_likely(date: Date, rain: Millimetres, can_wait: &[u16], units: UnitSystem) -> String {
     let likely = format!(
         "Rain is likely: {} forecast for {}. It does not count until it has fallen",
         depth(units, rain),
-        date.said("%A")
+        date.formatted("%A")
     );
     match can_wait {
         [] => format!("{likely}, and no zone that runs tonight can wait for it."),
@@ -201,7 +201,7 @@ fn rain_likely((date, rain, can_wait): (Date, Millimetres, &[u16]), units: UnitS
 
 /// A date that may lie in another year.
 fn dated(date: Date) -> String {
-    date.said("%-d %b %Y")
+    date.formatted("%-d %b %Y")
 }
 
 /// A notice with its weight and what to do.
@@ -272,7 +272,7 @@ pub(crate) fn notice(notice: &Notice, units: UnitSystem) -> NoticeWords {
             format!("Near freezing: {} {}. Spray can ice paving and steps; hold sprinklers until it is warmer.", temperature(units, *lowest), if *foretold { "is forecast for the night" } else { "was recorded" }),
             None,
         ),
-        Notice::RainLikely { date, rain, can_wait } => (false, rain_likely((*date, *rain, can_wait), units), Some(("weather#coming", "See the forecast"))),
+        Notice::RainLikely { date, rain, can_wait } => (false, rain_likely(*date, *rain, can_wait, units), Some(("weather#coming", "See the forecast"))),
         Notice::SupplyExceeded { number, flow: asked, supply } => (
             true,
             format!(
@@ -310,7 +310,7 @@ mod tests {
         let zones = decided.night.zones.iter();
         zones
             .map(|z| {
-                format!("{}: {}", z.zone.name, because(z, (units, &decided.loaded.tz), decided.night.date))
+                format!("{}: {}", z.zone.name, because(z, units, &decided.records.tz, decided.night.date))
             })
             .collect::<Vec<_>>()
             .join("\n")

@@ -1,13 +1,13 @@
 //! One day of a zone, hour by hour: what happened, and because of what.
 
 use super::words;
-use crate::page::dates::Said;
+use crate::page::dates::DateFormat;
 use crate::page::quantities::{clock, depth, long_date, plain, rate, span};
 use jiff::ToSpan;
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
 use upland_core::account::running::{ControllerRun, Holder};
-use upland_core::account::whole::Facts;
+use upland_core::account::site_account::AccountInputs;
 use upland_core::account::zone::AccountHour;
 use upland_core::controller::schedule::{Rest, Settings};
 use upland_core::quantity::time::monday_of;
@@ -42,7 +42,7 @@ pub(super) struct HourLine {
 }
 
 /// The day that is opened when none is asked for: the first of the worst week, else the last of all.
-pub(super) fn first_looked_at(zone: &ZoneResult, (from, to): (Date, Date)) -> Date {
+pub(super) fn first_looked_at(zone: &ZoneResult, from: Date, to: Date) -> Date {
     let worst = zone.worst_week.map(|(monday, _)| monday);
     let short = |monday: Date| {
         let within = |date: Date| monday_of(date) == monday;
@@ -54,12 +54,15 @@ pub(super) fn first_looked_at(zone: &ZoneResult, (from, to): (Date, Date)) -> Da
 impl DayView {
     /// The hours of a day in a trial; none when the day does not lie in it.
     pub fn of(
-        facts: &Facts,
-        (way, zone): (&TrialWay, &ZoneResult),
-        (span, date): ((Date, Date), Date),
-        (units, link): (UnitSystem, &str),
+        facts: &AccountInputs,
+        way: &TrialWay,
+        zone: &ZoneResult,
+        span: (Date, Date),
+        date: Date,
+        units: UnitSystem,
+        link: &str,
     ) -> Option<Self> {
-        let found = day(way, facts, span, (zone.controller_number, zone.station), date).ok()??;
+        let found = day(way, facts, span.0, span.1, zone.controller_number, zone.station, date).ok()??;
         let (survey, resolved) = facts.zone(zone.controller_number, zone.station)?;
         let names = facts.of_controller(zone.controller_number).map(|b| b.sensor_names()).unwrap_or_default();
         let settings = found.settings.as_ref();
@@ -207,7 +210,7 @@ impl Told<'_> {
             Holder::Sensor { sensor, hold } => {
                 let name = self.names.get(*sensor).map_or("a sensor", String::as_str);
                 let until = hold.until.map_or(String::new(), |until| {
-                    format!(", until {}", until.to_zoned(self.tz.clone()).said("%a %H:%M"))
+                    format!(", until {}", until.to_zoned(self.tz.clone()).formatted("%a %H:%M"))
                 });
                 format!("{name}{until}")
             }

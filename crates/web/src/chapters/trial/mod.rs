@@ -1,16 +1,16 @@
 //! Trial: a season of weather through one way of watering beside another, what each sensor saves, and the search for a
 //! better way.
 
-mod asked;
 mod day;
-mod kept;
-mod opened;
+mod detail;
 mod protocol;
+mod query;
+mod results;
+mod saved;
 mod search;
 mod sensors;
 mod table;
 mod take;
-mod tried;
 mod view;
 mod way_form;
 mod words;
@@ -22,17 +22,17 @@ use crate::server::download::attachment;
 use crate::server::error::{PageError, page};
 use crate::site::context::AtSite;
 use actix_web::{HttpResponse, get, web};
-use asked::{Query, no_sample, read};
-use opened::Opened;
+use detail::Opened;
+use query::{Query, no_sample, read};
+use results::{Depth, Tried, in_full, tried};
 use std::sync::Arc;
-use tried::{Depth, Tried, in_full, tried};
 use upland_core::trial::{NoSample, WayResult};
 use view::{Lists, Looking, TrialPage};
 
 pub(crate) fn routes(config: &mut web::ServiceConfig) {
     config.service(trial_page).service(csv).service(json);
     take::routes(config);
-    kept::routes(config);
+    saved::routes(config);
     way_form::routes(config);
     sensors::routes(config);
     search::routes(config);
@@ -44,23 +44,23 @@ async fn trial_page(here: AtSite, query: web::Query<Query>) -> Result<HttpRespon
     let (asked, mut errors) = read(&here, &query);
     let frame = Frame::of_site(&here, "Compare", Chapter::Trial)?;
     let lists = Lists::of(&here).await?;
-    if here.facts.zones.is_empty() {
+    if here.records.zones.is_empty() {
         errors.push("The site has no zone yet. Describe its zones first.".into());
     }
     if !errors.is_empty() {
-        return page(&TrialPage::without(frame, &here, &query, (errors, lists)));
+        return page(&TrialPage::without(frame, &here, &query, errors, lists));
     }
     let found = tried(&here, &asked, Depth::Mean).await?;
     let tried = match &*found {
         Ok(tried) => tried,
         Err(why) => {
             let errors = vec![no_sample(*why)];
-            return page(&TrialPage::without(frame, &here, &query, (errors, lists)));
+            return page(&TrialPage::without(frame, &here, &query, errors, lists));
         }
     };
     if tried.results.is_empty() {
         let errors = view::all_refused(tried);
-        return page(&TrialPage::without(frame, &here, &query, (errors, lists)));
+        return page(&TrialPage::without(frame, &here, &query, errors, lists));
     }
     let looking = Looking { here: &here, query: &query, asked: &asked, tried, is_kept: false };
     let (mut opened, mut set) = (None, Arc::default());
@@ -68,7 +68,7 @@ async fn trial_page(here: AtSite, query: web::Query<Query>) -> Result<HttpRespon
         opened = Some(looked_at(&looking, &found, result).await?);
         set = take::settings_under(&here, &result.way).await?;
     }
-    page(&TrialPage::of(frame, &looking, (opened, &set), lists))
+    page(&TrialPage::of(frame, &looking, opened, &set, lists))
 }
 
 /// The way that is opened, in full, drawn once for the facts and what is looked at.
@@ -79,13 +79,13 @@ async fn looked_at(
 ) -> Result<Arc<Opened>, PageError> {
     let Looking { here, query, asked, .. } = looking;
     let full = in_full(here, asked, found, result).await?;
-    let (zone, day) = opened::asked_for(&full, query);
+    let (zone, day) = detail::asked_for(&full, query);
     let key =
         format!("{} trial {asked:?} way {} looked at {zone:?} {day:?}", here.facts_key(), full.way.name);
-    let (known, same, units) = (Arc::clone(found), looking.same(), here.facts.units());
+    let (known, same, units) = (Arc::clone(found), looking.same(), here.records.units());
     here.once(key, 170, move |_| {
         let tried = known.as_ref().as_ref().map_err(|_| PageError::NotFound)?;
-        Ok(Opened::of(tried, &full, (zone.as_deref(), day), (units, &same)))
+        Ok(Opened::of(tried, &full, zone.as_deref(), day, units, &same))
     })
     .await
 }
@@ -109,7 +109,7 @@ async fn csv(here: AtSite, query: web::Query<Query>) -> Result<HttpResponse, Pag
     let Ok(tried) = &*found else { return Err(PageError::NotFound) };
     Ok(HttpResponse::Ok()
         .content_type("text/csv; charset=utf-8")
-        .insert_header(attachment(&format!("{} trial", here.facts.site.site.name), "csv"))
+        .insert_header(attachment(&format!("{} trial", here.records.site.site.name), "csv"))
         .body(table::write(&tried.facts, &tried.results)))
 }
 
@@ -119,6 +119,6 @@ async fn json(here: AtSite, query: web::Query<Query>) -> Result<HttpResponse, Pa
     let Ok(tried) = &*found else { return Err(PageError::NotFound) };
     Ok(HttpResponse::Ok()
         .content_type("application/json")
-        .insert_header(attachment(&format!("{} trial", here.facts.site.site.name), "json"))
-        .body(upland_formats::trial_json::write(tried.span, &tried.results)))
+        .insert_header(attachment(&format!("{} trial", here.records.site.site.name), "json"))
+        .body(upland_formats::trial_json::write(tried.span.0, tried.span.1, &tried.results)))
 }

@@ -1,10 +1,10 @@
 //! The six virtual zones of the published protocol on the site's own weather.
 
 use super::words;
-use crate::page::dates::Said;
+use crate::page::dates::DateFormat;
 use crate::page::frame::{Chapter, Frame};
 use crate::page::quantities::{depth, short_date};
-use crate::page::school_words::strategy;
+use crate::page::strategy_words::strategy;
 use crate::server::error::{PageError, page};
 use crate::site::context::AtSite;
 use actix_web::{HttpResponse, get, web};
@@ -62,7 +62,7 @@ fn miss(zone: u16, miss: &Miss, tz: &TimeZone, units: UnitSystem) -> String {
     format!(
         "Zone {zone}, {} {}: {what} {} over the day; {} below full then, refill at {}",
         short_date(at.date()),
-        at.said("%H:%M"),
+        at.formatted("%H:%M"),
         depth(units, miss.amount),
         depth(units, missing),
         depth(units, refill)
@@ -92,7 +92,7 @@ fn way_line(way: &WayReport, tz: &TimeZone, units: UnitSystem) -> WayLine {
 
 #[get("/sites/{id}/trial/protocol")]
 async fn protocol_page(here: AtSite) -> Result<HttpResponse, PageError> {
-    let facts = Arc::clone(&here.facts);
+    let facts = Arc::clone(&here.records);
     let key = format!("{} protocol", here.facts_key());
     let found: Arc<Result<Report, NoReport>> = here
         .once(key, 20, move |_| {
@@ -103,7 +103,7 @@ async fn protocol_page(here: AtSite) -> Result<HttpResponse, PageError> {
             Ok(protocol::report(&virtual_site, None, Strategy::TABLE))
         })
         .await?;
-    let (units, tz) = (here.facts.units(), &here.facts.tz);
+    let (units, tz) = (here.records.units(), &here.records.tz);
     let (mut period, mut ways, mut refused) = (String::new(), Vec::new(), None);
     match &*found {
         Ok(report) => {

@@ -1,8 +1,8 @@
 //! The search for a better way: asked for, watched, stopped, and kept as a way of one's own.
 
-use super::asked::{self, Asked, Query, asked_beside, no_sample, read, read_on};
-use super::kept::name;
-use super::tried::{ready, trial_of};
+use super::query::{self, Asked, Query, asked_beside, no_sample, read, read_on};
+use super::results::{ready, trial_of};
+use super::saved::name;
 use super::words;
 use crate::page::change_words::{ChangeLine, changes_on};
 use crate::page::frame::{Chapter, Frame};
@@ -11,15 +11,16 @@ use crate::server::address;
 use crate::server::error::{PageError, page, see_other};
 use crate::server::session::{Fields, flash};
 use crate::server::state::{AppState, with_store};
-use crate::site::context::{AtSite, EditorAt, SiteNow};
-use crate::site::sensing::SensorStates;
+use crate::site::context::{AtSite, EditorAt};
+use crate::site::snapshot::Latest;
+use crate::site::snapshot::SiteSnapshot;
 use actix_web::{HttpResponse, get, post, web};
 use askama::Template;
 use jiff::civil::Date;
 use std::ops::ControlFlow;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
-use upland_core::account::whole::Facts;
+use upland_core::account::site_account::AccountInputs;
 use upland_core::quantity::ratio::Share;
 use upland_core::site::UnitSystem;
 use upland_core::trial::{
@@ -118,17 +119,18 @@ fn held(space: Space) -> String {
 impl FoundView {
     fn of(
         here: &AtSite,
-        facts: &Facts,
-        (asked, outcome): (&NewSearch, &Outcome),
+        facts: &AccountInputs,
+        asked: &NewSearch,
+        outcome: &Outcome,
         searched: &Searched,
     ) -> Self {
-        let (units, number) = (here.facts.units(), asked.controller_number);
+        let (units, number) = (here.records.units(), asked.controller_number);
         let blank = |answer: String| Self {
             answer,
             how_far: String::new(),
             held: held(space_of(&asked.space)),
             is_better: false,
-            stale: outcome.revision != here.facts.site.revision,
+            stale: outcome.revision != here.records.site.revision,
             controller_number: number,
             changes: Vec::new(),
             sensors: Vec::new(),
@@ -155,7 +157,7 @@ impl FoundView {
         };
         let changes = changes(here, way, number);
         Self {
-            answer: answer(facts, asked.goal_pct, (now, best), units),
+            answer: answer(facts, asked.goal_pct, now, best, units),
             how_far,
             is_better: !(way.sensors.is_empty() && changes.is_empty()),
             changes,
@@ -167,7 +169,13 @@ impl FoundView {
     }
 }
 
-fn answer(facts: &Facts, goal_pct: u8, (now, best): (&WayResult, &WayResult), units: UnitSystem) -> String {
+fn answer(
+    facts: &AccountInputs,
+    goal_pct: u8,
+    now: &WayResult,
+    best: &WayResult,
+    units: UnitSystem,
+) -> String {
     let (before, after) = (now.water(), best.water());
     let pct = if before > 0.0 { 100.0 * (1.0 - after / before) } else { 0.0 };
     let amount =
@@ -205,13 +213,17 @@ fn answer(facts: &Facts, goal_pct: u8, (now, best): (&WayResult, &WayResult), un
 
 fn changes(here: &AtSite, way: &TrialWay, number: u8) -> Vec<ChangeLine> {
     let Schedule::Settings(all) = &way.schedule else { return Vec::new() };
-    let own = here.facts.controllers.iter().find(|own| own.number() == number);
+    let own = here.records.controllers.iter().find(|own| own.number() == number);
     let (Some((_, settings)), Some(own)) = (all.first(), own) else { return Vec::new() };
-    changes_on(&here.facts, own, settings)
+    changes_on(&here.records, own, settings)
 }
 
 /// Each zone's name, enough now and then, water now and then.
-fn zones(facts: &Facts, now: &WayResult, best: &WayResult) -> Vec<(String, String, String, String, String)> {
+fn zones(
+    facts: &AccountInputs,
+    now: &WayResult,
+    best: &WayResult,
+) -> Vec<(String, String, String, String, String)> {
     let mm = |zone: &ZoneResult| crate::page::quantities::depth(facts.site.units, zone.applied);
     let line = |(now, best): (&ZoneResult, &ZoneResult)| {
         let name = words::zone_name(facts, now);
@@ -221,7 +233,7 @@ fn zones(facts: &Facts, now: &WayResult, best: &WayResult) -> Vec<(String, Strin
 }
 
 /// The way that was found, as it reads on the site as it stands.
-fn way_found(facts: &Facts, outcome: &Outcome) -> Option<TrialWay> {
+fn way_found(facts: &AccountInputs, outcome: &Outcome) -> Option<TrialWay> {
     way_file::read(outcome.way.as_ref()?.to_string().as_bytes(), facts).ok()
 }
 
@@ -233,13 +245,18 @@ fn asked_of(climate: &Climate, today: Date, search: &NewSearch) -> Result<Asked,
 }
 
 /// Puts what was found beside the controller as it is set, on the weather of the search.
-fn beside(states: &SensorStates, asked: &Asked, number: u8, outcome: &Outcome) -> Result<Searched, NoSample> {
-    let made = ready(states, &trial_of(states, asked, String::new(), Vec::new()))?;
+fn beside(
+    snapshot: &SiteSnapshot,
+    asked: &Asked,
+    number: u8,
+    outcome: &Outcome,
+) -> Result<Searched, NoSample> {
+    let made = ready(snapshot, &trial_of(snapshot, asked, String::new(), Vec::new()))?;
     let alone = made.facts.only_controller(number);
     let as_set = TrialWay { name: "as-set".into(), ..TrialWay::default() };
     let run = |way: &TrialWay| run_mean(way, &alone, made.span, None);
     Ok(run(&as_set).and_then(|now| {
-        let best = way_found(&states.facts, outcome).map(|way| run(&way).map(|result| (way, result)));
+        let best = way_found(&snapshot.inputs, outcome).map(|way| run(&way).map(|result| (way, result)));
         Ok((now, best.transpose()?))
     }))
 }
@@ -255,36 +272,36 @@ async fn search_page(here: AtSite, query: web::Query<Query>) -> Result<HttpRespo
     let (asked, mut errors) = read(&here, &query);
     let known = known(&here).await?;
     let running = known.as_ref().filter(|search| search.runs).map(|search| search.progress);
-    let states = here.sensor_states(None).await?;
+    let snapshot = here.snapshot(None).await?;
     let today = here.moment(None).date;
     let ended = known.as_ref().and_then(|search| Some((search, search.outcome.as_ref()?)));
     if known.as_ref().is_some_and(|search| !search.runs && search.outcome.is_none()) {
         errors.push("The search broke off; ask for it again.".into());
     }
     let asked = match &known {
-        Some(search) => asked_of(&states.climate, today, &search.asked)?,
+        Some(search) => asked_of(&snapshot.climate, today, &search.asked)?,
         None => asked,
     };
     let found = match ended {
         Some((search, outcome)) => {
             let key = format!("{} search {} until {today}", here.facts_key(), search.number);
-            let (beside_states, asked, outcome_of) = (Arc::clone(&states), asked.clone(), outcome.clone());
+            let (beside_states, asked, outcome_of) = (Arc::clone(&snapshot), asked.clone(), outcome.clone());
             let number = search.asked.controller_number;
             let compare = move |_: &AppState| Ok(beside(&beside_states, &asked, number, &outcome_of).ok());
-            let searched = here.once(key, 20 * here.facts.zones.len(), compare).await?;
+            let searched = here.once(key, 20 * here.records.zones.len(), compare).await?;
             let of = (&search.asked, outcome);
-            searched.as_ref().as_ref().map(|own| FoundView::of(&here, &states.facts, of, own))
+            searched.as_ref().as_ref().map(|own| FoundView::of(&here, &snapshot.inputs, of.0, of.1, own))
         }
         None => None,
     };
     let (space, goal) =
         known.as_ref().map_or((Space::ALL, GOAL), |s| (space_of(&s.asked.space), s.asked.goal_pct));
-    let first = here.facts.controllers.first().map(|own| own.number());
+    let first = here.records.controllers.first().map(|own| own.number());
     let chosen = known.as_ref().map(|search| search.asked.controller_number).or(first);
     let weather = match ended.filter(|(_, outcome)| !outcome.origin.is_empty()) {
         Some((_, outcome)) => outcome.origin.clone(),
-        None => ready(&states, &trial_of(&states, &asked, String::new(), Vec::new()))
-            .map_or_else(no_sample, |ready| asked::origin(&ready.origin, ready.span)),
+        None => ready(&snapshot, &trial_of(&snapshot, &asked, String::new(), Vec::new()))
+            .map_or_else(no_sample, |ready| query::origin(&ready.origin, ready.span.0, ready.span.1)),
     };
     page(&SearchPage {
         frame: Frame::of_site(&here, "Optimise", Chapter::Trial)?,
@@ -293,7 +310,7 @@ async fn search_page(here: AtSite, query: web::Query<Query>) -> Result<HttpRespo
         weather,
         errors,
         controllers: here
-            .facts
+            .records
             .controller_names()
             .into_iter()
             .map(|(n, place)| (n, place, Some(n) == chosen))
@@ -324,9 +341,9 @@ async fn start(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse,
     if space == none {
         refused = refused.or(Some("Choose what may change.".into()));
     }
-    let states = here.sensor_states(None).await?;
-    let trial = trial_of(&states, &asked, String::new(), Vec::new());
-    let made = ready(&states, &trial);
+    let snapshot = here.snapshot(None).await?;
+    let trial = trial_of(&snapshot, &asked, String::new(), Vec::new());
+    let made = ready(&snapshot, &trial);
     if let Err(why) = &made {
         refused = refused.or(Some(no_sample(*why)));
     }
@@ -356,11 +373,11 @@ const TELL: Duration = Duration::from_millis(500);
 pub(crate) fn search_for(state: &AppState, site: SiteKey) -> Result<Option<String>, PageError> {
     let known = state.store.read(|snapshot| snapshot.search(site))?;
     let Some(asked) = known.filter(|search| search.runs) else { return Ok(None) };
-    let Some(SiteNow { states, moment, stamp, .. }) = SiteNow::open(state, site)? else { return Ok(None) };
-    let trial = asked_of(&states.climate, moment.date, &asked.asked)?;
+    let Some(Latest { site: snapshot, stamp, .. }) = Latest::open(state, site)? else { return Ok(None) };
+    let trial = asked_of(&snapshot.climate, snapshot.today(), &asked.asked)?;
     let revision = stamp.revision;
     let refused = |refusals: Vec<String>| Outcome { refusals, revision, ..Outcome::default() };
-    let outcome = match ready(&states, &trial_of(&states, &trial, String::new(), Vec::new())) {
+    let outcome = match ready(&snapshot, &trial_of(&snapshot, &trial, String::new(), Vec::new())) {
         Err(why) => refused(vec![no_sample(why)]),
         Ok(made) => {
             let goal = Goal { adequacy: Share::from_percent(f64::from(asked.asked.goal_pct)) };
@@ -371,19 +388,19 @@ pub(crate) fn search_for(state: &AppState, site: SiteKey) -> Result<Option<Strin
                 }
                 told = Instant::now();
                 // A database that is gone for a moment stops no search: it is asked again.
-                match state.store.tell_search(site, asked.number, (far.tried, far.of)) {
+                match state.store.tell_search(site, asked.number, far.tried, far.of) {
                     Ok(false) => ControlFlow::Break(()),
                     Ok(true) | Err(_) => ControlFlow::Continue(()),
                 }
             };
             let of = (space_of(&asked.asked.space), goal);
-            match search((&made.facts, asked.asked.controller_number), made.span, of, each) {
+            match search(&made.facts, asked.asked.controller_number, made.span, of.0, of.1, each) {
                 Err(refusals) => refused(refusals.iter().map(words::refusal).collect()),
                 Ok(found) => Outcome {
                     complete: found.complete,
                     tried: found.progress.tried,
                     runs: found.progress.runs,
-                    origin: asked::origin(&made.origin, made.span),
+                    origin: query::origin(&made.origin, made.span.0, made.span.1),
                     revision,
                     way: found.way.map(|(way, _)| way_file::to_value(&way)),
                     refusals: Vec::new(),
@@ -415,11 +432,11 @@ async fn progress(here: AtSite) -> Result<HttpResponse, PageError> {
 async fn keep(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse, PageError> {
     let root = address::site_root(here.id());
     let back = format!("{root}/trial/search");
-    let states = here.sensor_states(None).await?;
+    let snapshot = here.snapshot(None).await?;
     let known = known(&here).await?;
     let found = known.as_ref().and_then(|search| {
-        let way = way_found(&states.facts, search.outcome.as_ref()?)?;
-        Some((way, asked_of(&states.climate, here.moment(None).date, &search.asked)))
+        let way = way_found(&snapshot.inputs, search.outcome.as_ref()?)?;
+        Some((way, asked_of(&snapshot.climate, here.moment(None).date, &search.asked)))
     });
     let Some((way, asked)) = found else {
         flash(&here.who.session, "What was found is no longer there; search again.", None)?;

@@ -1,7 +1,7 @@
 //! What each sensor of the site saves, and what it costs in stress: as installed, absent, misplaced, at other thresholds.
 
-use super::asked::{self, Query, no_sample, read};
-use super::tried::{ready, trial_of};
+use super::query::{self, Query, no_sample, read};
+use super::results::{ready, trial_of};
 use super::words;
 use crate::page::frame::{Chapter, Frame};
 use crate::page::quantities::{depth, plain, share, volume};
@@ -11,7 +11,7 @@ use crate::site::context::AtSite;
 use actix_web::{HttpResponse, get, web};
 use askama::Template;
 use jiff::civil::Date;
-use upland_core::account::whole::Facts;
+use upland_core::account::site_account::AccountInputs;
 use upland_core::quantity::units::Millimetres;
 use upland_core::site::UnitSystem;
 use upland_core::trial::{
@@ -36,10 +36,10 @@ struct OnTrial {
 }
 
 impl OnTrial {
-    fn of(facts: &Facts, span: (Date, Date), origin: Origin) -> Self {
+    fn of(facts: &AccountInputs, span: (Date, Date), origin: Origin) -> Self {
         let all = variants(facts);
         // A sensor is of its controller alone.
-        let controllers: Vec<(u8, Facts)> =
+        let controllers: Vec<(u8, AccountInputs)> =
             facts.controllers.iter().map(|own| (own.number, facts.only_controller(own.number))).collect();
         let asked: Vec<(u8, &TrialWay)> =
             all.iter().flat_map(|own| own.ways.iter().map(|(_, way)| (own.controller_number, way))).collect();
@@ -165,14 +165,14 @@ async fn sensors_page(here: AtSite, query: web::Query<Query>) -> Result<HttpResp
     let (asked, mut errors) = read(&here, &query);
     let mut found = None;
     if errors.is_empty() {
-        let states = here.sensor_states(None).await?;
-        let trial = trial_of(&states, &asked, String::new(), Vec::new());
+        let snapshot = here.snapshot(None).await?;
+        let trial = trial_of(&snapshot, &asked, String::new(), Vec::new());
         let key = format!("{} sensors compared {:?}", here.facts_key(), asked.sample);
         // The season is run once with each choice of sensors.
-        let kilobytes = 50 + 650 * here.facts.zones.len();
+        let kilobytes = 50 + 650 * here.records.zones.len();
         let computed = here
             .once(key, kilobytes, move |_| {
-                let on_trial = ready(&states, &trial).map(|r| OnTrial::of(&r.facts, r.span, r.origin));
+                let on_trial = ready(&snapshot, &trial).map(|r| OnTrial::of(&r.facts, r.span, r.origin));
                 Ok::<Result<OnTrial, NoSample>, _>(on_trial)
             })
             .await?;
@@ -182,13 +182,13 @@ async fn sensors_page(here: AtSite, query: web::Query<Query>) -> Result<HttpResp
         found = Some(computed);
     }
     let on_trial = found.as_deref().and_then(|found| found.as_ref().ok());
-    let units = here.facts.units();
+    let units = here.records.units();
     page(&SensorsPage {
         frame: Frame::of_site(&here, "Sensors compared", Chapter::Trial)?,
         site_id: here.id(),
         same: asked.query(),
         errors,
-        origin: on_trial.map_or(String::new(), |t| asked::origin(&t.origin, t.span)),
+        origin: on_trial.map_or(String::new(), |t| query::origin(&t.origin, t.span.0, t.span.1)),
         sensors: on_trial.map_or_else(Vec::new, |t| t.sensors.iter().map(|own| view(own, units)).collect()),
     })
 }

@@ -1,11 +1,11 @@
 //! A trial as a table.
 
-use upland_core::account::whole::Facts;
+use upland_core::account::site_account::AccountInputs;
 use upland_core::quantity::units::Millimetres;
 use upland_core::trial::WayResult;
 
 /// The trial as a table, a row a way and zone.
-pub(super) fn write(facts: &Facts, results: &[WayResult]) -> String {
+pub(super) fn write(facts: &AccountInputs, results: &[WayResult]) -> String {
     let names = [
         "way",
         "controller",

@@ -1,7 +1,7 @@
 //! A way taken over as settings of a controller.
 
-use super::asked::{self, asked_beside, read};
-use super::tried::{common, own_ways};
+use super::query::{self, asked_beside, read};
+use super::results::{common, own_ways};
 use super::words;
 use crate::page::controller_version::{ControllerVersion, Sayings};
 use crate::page::forms::base_version;
@@ -13,7 +13,7 @@ use actix_web::{HttpResponse, post, web};
 use jiff::ToSpan;
 use jiff::civil::Date;
 use std::sync::Arc;
-use upland_core::account::whole::Facts;
+use upland_core::account::site_account::AccountInputs;
 use upland_core::controller::schedule::Settings;
 use upland_core::quantity::time::midnight;
 use upland_core::trial::{PercentageRule, Schedule, TrialWay, apply};
@@ -25,7 +25,7 @@ pub(super) fn routes(config: &mut web::ServiceConfig) {
 
 /// The settings of a controller under a way on a day: what there is to key in. `None` where the way changes nothing that a
 /// controller could be set to for good.
-fn settings_of(way: &TrialWay, facts: &Facts, number: u8, today: Date) -> Option<Settings> {
+fn settings_of(way: &TrialWay, facts: &AccountInputs, number: u8, today: Date) -> Option<Settings> {
     let kept = matches!(way.percentages, PercentageRule::Left | PercentageRule::Monthly);
     let planned = matches!(way.schedule, Schedule::School(_) | Schedule::Settings(_)) || way.days.is_some();
     if !kept && !planned {
@@ -36,7 +36,7 @@ fn settings_of(way: &TrialWay, facts: &Facts, number: u8, today: Date) -> Option
         return all.iter().find(|(own, _)| *own == number).map(|(_, settings)| settings.clone());
     }
     let month_ago = today.checked_sub(1.month()).unwrap_or(today);
-    let (tried, _) = apply(way, facts, (month_ago, today)).ok()?;
+    let (tried, _) = apply(way, facts, month_ago, today).ok()?;
     let at = midnight(today.tomorrow().unwrap_or(today), &facts.tz);
     let settings = tried.of_controller(number)?.settings_at(at)?.clone();
     if planned {
@@ -54,10 +54,10 @@ pub(super) async fn settings_under(
 ) -> Result<Arc<Vec<(u8, Settings)>>, PageError> {
     let today = here.moment(None).date;
     let key = format!("{} settings under {} on {today}", here.facts_key(), way.name);
-    let (known, way) = (here.sensor_states(None).await?, way.clone());
+    let (known, way) = (here.snapshot(None).await?, way.clone());
     here.once(key, 20, move |_| {
-        let controllers = known.facts.controllers.iter().map(|own| own.number);
-        let of = |number| Some((number, settings_of(&way, &known.facts, number, today)?));
+        let controllers = known.inputs.controllers.iter().map(|own| own.number);
+        let of = |number| Some((number, settings_of(&way, &known.inputs, number, today)?));
         Ok(controllers.filter_map(of).collect())
     })
     .await
@@ -67,7 +67,7 @@ pub(super) async fn settings_under(
 #[post("/sites/{id}/trial/take")]
 async fn take(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse, PageError> {
     let number: u8 = fields.get("controller").parse().map_err(|_| PageError::NotFound)?;
-    let bench = here.workbench(number).await?;
+    let snapshot = here.controller_snapshot(number).await?;
     let base = base_version(&fields)?;
     let code = fields.get("way").to_owned();
     let own = own_ways(&here).await?;
@@ -85,20 +85,22 @@ async fn take(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse, 
         )?;
         return Ok(see_other(&back));
     };
-    if settings == bench.settings() {
+    if settings == snapshot.settings() {
         flash(&here.who.session, "The controller is already set so.", None)?;
         return Ok(see_other(&back));
     }
     let name = words::way(&way);
-    let reason = format!("comparison of {}: {}", asked::short(&asked), words::uncapital(&name));
+    let reason = format!("comparison of {}: {}", query::short(&asked), words::uncapital(&name));
     let say = Sayings {
         done: &|version| {
             format!("{name}: version {version}. Program what changed, or print the controller sheet.")
         },
-        done_at: format!("{}/history", bench.path()),
+        done_at: format!("{}/history", snapshot.path()),
         meanwhile: "This is the comparison with it; check again.",
         again_at: back,
         undo: true,
     };
-    ControllerVersion { settings, kind: SettingsKind::Planned, reason, base }.save(&here, &bench, say).await
+    ControllerVersion { settings, kind: SettingsKind::Planned, reason, base }
+        .save(&here, &snapshot, say)
+        .await
 }

@@ -1,11 +1,11 @@
 //! The page of a trial: one sentence, the ways side by side, one way's zones, one zone's season, one day's hours.
 
-use super::asked::{self, Asked, Query, WEATHERS};
-use super::opened::Opened;
-use super::tried::{OwnWay, Tried, Why, own_ways};
+use super::detail::Opened;
+use super::query::{self, Asked, Query, WEATHERS};
+use super::results::{OwnWay, Tried, Why, own_ways};
 use super::words::{self, ENOUGH};
 use crate::page::change_words::{ChangeLine, changes_on};
-use crate::page::dates::Said;
+use crate::page::dates::DateFormat;
 use crate::page::frame::Frame;
 use crate::page::quantities::{depth, plain, share, short_date, volume};
 use crate::server::address;
@@ -13,7 +13,7 @@ use crate::server::error::PageError;
 use crate::site::context::AtSite;
 use askama::Template;
 use std::sync::Arc;
-use upland_core::account::whole::Facts;
+use upland_core::account::site_account::AccountInputs;
 use upland_core::codes::Coded;
 use upland_core::controller::schedule::Settings;
 use upland_core::site::UnitSystem;
@@ -52,7 +52,7 @@ impl Lists {
         let way = |own: &OwnWay| OwnLine {
             id: own.record.id,
             words: match &own.way {
-                Ok(way) => words::described(way, here.facts.units()),
+                Ok(way) => words::described(way, here.records.units()),
                 Err(why) => format!("no longer fits: {why}"),
             },
             name: own.record.name.clone(),
@@ -63,7 +63,7 @@ impl Lists {
             name: line.name.clone(),
             answer: line.answer.clone(),
             by: line.saved_by.clone(),
-            at: line.saved_at.to_zoned(here.facts.tz.clone()).said("%-d %b %Y, %H:%M"),
+            at: line.saved_at.to_zoned(here.records.tz.clone()).formatted("%-d %b %Y, %H:%M"),
         };
         Ok(Self { ways: own.iter().map(way).collect(), trials: trials.iter().map(trial).collect() })
     }
@@ -190,12 +190,7 @@ struct ControllerLine {
 
 impl TrialPage {
     /// The page when nothing can be tried: its form, and why.
-    pub fn without(
-        frame: Frame,
-        here: &AtSite,
-        query: &Query,
-        (errors, lists): (Vec<String>, Lists),
-    ) -> Self {
+    pub fn without(frame: Frame, here: &AtSite, query: &Query, errors: Vec<String>, lists: Lists) -> Self {
         Self {
             frame,
             ribbon: String::new(),
@@ -223,16 +218,16 @@ impl TrialPage {
     pub fn of(
         frame: Frame,
         looking: &Looking<'_>,
-        (opened, set): (Option<Arc<Opened>>, &[(u8, Settings)]),
+        opened: Option<Arc<Opened>>,
+        set: &[(u8, Settings)],
         lists: Lists,
     ) -> Self {
         let Looking { here, query, asked, tried, .. } = looking;
-        let (units, facts) = (here.facts.units(), &tried.facts);
+        let (units, facts) = (here.records.units(), &tried.facts);
         let same = looking.same();
         let name = |zone: &ZoneResult| words::zone_name(facts, zone);
         let best = words::best(&tried.results).map(|r| r.way.name.clone());
-        let line =
-            |result: &WayResult| way_line(looking, result, (&same, opened.as_deref(), best.as_deref()));
+        let line = |result: &WayResult| way_line(looking, result, &same, opened.as_deref(), best.as_deref());
         let as_set = tried.results.iter().find(|r| r.way.name == Named::AsSet.code());
         // Percentages that stand at 100 % already are no other way.
         let is_alike = |r: &&WayResult| as_set.is_some_and(|set| set.way != r.way && set.zones == r.zones);
@@ -246,8 +241,8 @@ impl TrialPage {
             site_id: here.id(),
             errors: Vec::new(),
             answer: words::answer(&tried.results, &name),
-            origin: asked::origin(&tried.origin, tried.span),
-            gaps: asked::gaps(&facts.climate, tried.span),
+            origin: query::origin(&tried.origin, tried.span.0, tried.span.1),
+            gaps: query::gaps(&facts.climate, tried.span.0, tried.span.1),
             form,
             has_cost: asked.tariff.is_some(),
             bill: asked.tariff.as_ref().filter(|t| t.steps.len() > 1).map_or("", |t| t.bill.label()),
@@ -255,7 +250,7 @@ impl TrialPage {
             forbids: lines.iter().any(|l| l.forbidden > 0),
             alike: tried.results.iter().filter(|r| is_alike(r)).map(|r| words::way(&r.way)).collect(),
             lines,
-            refused: tried.refused.iter().map(refused).collect(),
+            refused: tried.refused.iter().map(|(code, why)| refused(code, why)).collect(),
             controllers: controllers(here, set),
             opened,
             same: asked.query(),
@@ -275,9 +270,11 @@ impl TrialPage {
 fn way_line(
     looking: &Looking<'_>,
     result: &WayResult,
-    (same, opened, best): (&str, Option<&Opened>, Option<&str>),
+    same: &str,
+    opened: Option<&Opened>,
+    best: Option<&str>,
 ) -> WayLine {
-    let (units, facts) = (looking.here.facts.units(), &looking.tried.facts);
+    let (units, facts) = (looking.here.records.units(), &looking.tried.facts);
     WayLine {
         href: format!("?{same}way={}#h-way", address::encoded(&result.way.name)),
         name: words::way(&result.way),
@@ -299,7 +296,7 @@ fn way_line(
 /// Why nothing could be tried: each reason once.
 pub(super) fn all_refused(tried: &Tried) -> Vec<String> {
     let mut told: Vec<String> = Vec::new();
-    for (_, why) in tried.refused.iter().map(refused) {
+    for (_, why) in tried.refused.iter().map(|(code, why)| refused(code, why)) {
         let sentence = format!("{}.", crate::page::quantities::capital(&why));
         if !told.contains(&sentence) {
             told.push(sentence);
@@ -309,8 +306,8 @@ pub(super) fn all_refused(tried: &Tried) -> Vec<String> {
 }
 
 /// A way that was not tried, with the reason.
-fn refused((code, why): &(String, Why)) -> (String, String) {
-    let way = TrialWay { name: code.clone(), ..TrialWay::default() };
+fn refused(code: &str, why: &Why) -> (String, String) {
+    let way = TrialWay { name: code.to_owned(), ..TrialWay::default() };
     let why = match why {
         Why::Refused(refusals) => refusals.iter().map(words::refusal).collect::<Vec<_>>().join("; "),
         Why::Unfit(why) => why.clone(),
@@ -327,7 +324,7 @@ pub(super) fn opened<'a>(tried: &'a Tried, query: &Query) -> Option<&'a WayResul
 }
 
 /// The zone that has least of what it asks for, and when.
-fn worst(facts: &Facts, result: &WayResult, units: UnitSystem) -> String {
+fn worst(facts: &AccountInputs, result: &WayResult, units: UnitSystem) -> String {
     let least =
         |a: &&ZoneResult, b: &&ZoneResult| a.adequacy().fraction().total_cmp(&b.adequacy().fraction());
     let Some(zone) = result.zones.iter().min_by(least) else { return "–".into() };
@@ -337,13 +334,13 @@ fn worst(facts: &Facts, result: &WayResult, units: UnitSystem) -> String {
 
 /// Controllers whose settings a way changes, with what there is to key in.
 fn controllers(here: &AtSite, set: &[(u8, Settings)]) -> Vec<ControllerLine> {
-    let lines = here.facts.controllers.iter().filter_map(|own| {
+    let lines = here.records.controllers.iter().filter_map(|own| {
         let (number, settings) = set.iter().find(|(number, _)| *number == own.number())?;
         Some(ControllerLine {
             number: *number,
             place: own.record.controller.place.clone(),
             version: own.settings.as_ref().map_or(0, |s| s.version),
-            changes: changes_on(&here.facts, own, settings),
+            changes: changes_on(&here.records, own, settings),
         })
     });
     lines.collect()

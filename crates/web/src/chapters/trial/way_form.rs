@@ -1,26 +1,26 @@
 //! A way of one's own: described on a form or brought as a file, kept under its name.
 
-use super::kept::name;
-use super::tried::{common, own_ways};
+use super::results::{common, own_ways};
+use super::saved::name;
 use super::words;
-use crate::page::dates::Said;
+use crate::page::dates::DateFormat;
 use crate::page::forms::out_of_bounds;
 use crate::page::frame::{Chapter, Frame};
-use crate::page::school_words::strategy;
+use crate::page::strategy_words::strategy;
 use crate::page::take_back::TakeBack;
 use crate::page::units::{PERCENT, SIGNED_PERCENT, Shown, Units};
 use crate::server::address;
 use crate::server::download::attachment;
 use crate::server::error::{PageError, page_with, see_other};
-use crate::server::reader::habit;
-use crate::server::reader::off_loop;
+use crate::server::request_locale::habit;
+use crate::server::request_locale::off_loop;
 use crate::server::session::{Fields, flash};
 use crate::site::context::{AtSite, EditorAt};
 use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, get, post, web};
 use askama::Template;
 use jiff::civil::Date;
-use upland_core::account::whole::Facts;
+use upland_core::account::site_account::AccountInputs;
 use upland_core::advice::budget::RainRule;
 use upland_core::advice::planner::Strategy;
 use upland_core::codes::Coded;
@@ -98,11 +98,11 @@ fn options<'a>(all: impl IntoIterator<Item = (&'a str, String)>, chosen: &str) -
 /// Versions of the controllers that may be tried, each with its code.
 async fn versions(here: &AtSite) -> Result<Vec<(String, String, u8, SettingsRecord)>, PageError> {
     let mut all = Vec::new();
-    for own in &here.facts.controllers {
-        let bench = here.workbench(own.number()).await?;
-        for record in here.settings_history(&bench).await?.iter() {
+    for own in &here.records.controllers {
+        let snapshot = here.controller_snapshot(own.number()).await?;
+        for record in here.settings_history(&snapshot).await?.iter() {
             let code = format!("controller{}v{}", own.number(), record.version);
-            let on = record.saved_at.to_zoned(here.facts.tz.clone()).said("%-d %b %Y");
+            let on = record.saved_at.to_zoned(here.records.tz.clone()).formatted("%-d %b %Y");
             let words =
                 format!("controller {}, version {} of {on}: {}", own.number(), record.version, record.reason);
             all.push((code, words, own.number(), record.clone()));
@@ -127,11 +127,12 @@ fn schedules(versions: &[(String, String, u8, SettingsRecord)], chosen: &str) ->
 async fn draw(
     here: &AtSite,
     status: StatusCode,
-    (fields, errors): (Option<&Fields>, Vec<String>),
+    fields: Option<&Fields>,
+    errors: Vec<String>,
 ) -> Result<HttpResponse, PageError> {
     let text = |name: &str| fields.map_or(String::new(), |f| f.get(name).to_owned());
     let versions = versions(here).await?;
-    let states = here.sensor_states(None).await?;
+    let snapshot = here.snapshot(None).await?;
     let rules = [
         ("as_set", "as they are set".to_owned()),
         ("left", "100 % all year".to_owned()),
@@ -170,8 +171,8 @@ async fn draw(
         trim: text("trim"),
         rains: options(rains, &text("rain")),
         days: options(DAYS.map(|(code, words)| (code, words.to_owned())), &text("days")),
-        sensors: sensors(&states.facts).into_iter().enumerate().map(sensor).collect(),
-        depth_unit: Units::of(here.facts.units()).depth.unit,
+        sensors: sensors(&snapshot.inputs).into_iter().enumerate().map(sensor).collect(),
+        depth_unit: Units::of(here.records.units()).depth.unit,
         window_from: text("window_from"),
         window_until: text("window_until"),
         plantings: options(plantings, &text("planting")),
@@ -210,13 +211,13 @@ fn days_of(code: &str) -> Option<Days> {
 }
 
 /// Every sensor of the site that holds or scales watering: its controller and name.
-fn sensors(facts: &Facts) -> Vec<(u8, String)> {
+fn sensors(facts: &AccountInputs) -> Vec<(u8, String)> {
     variants(facts).into_iter().map(|own| (own.controller_number, own.name)).collect()
 }
 
 #[get("/sites/{id}/trial/ways/new")]
 async fn form(EditorAt(here): EditorAt) -> Result<HttpResponse, PageError> {
-    draw(&here, StatusCode::OK, (None, Vec::new())).await
+    draw(&here, StatusCode::OK, None, Vec::new()).await
 }
 
 /// Reads the form and says what is wrong with it.
@@ -291,7 +292,8 @@ impl Taking<'_> {
     fn sensor(
         &mut self,
         index: usize,
-        (controller_number, name): (u8, String),
+        controller_number: u8,
+        name: String,
         depth: Shown,
     ) -> Option<SensorChange> {
         let (value, from, to) = (format!("s{index}-value"), format!("s{index}-from"), format!("s{index}-to"));
@@ -367,7 +369,7 @@ impl Taking<'_> {
 /// Keeps a way, after it was seen that it can be tried.
 #[post("/sites/{id}/trial/ways")]
 async fn save(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse, PageError> {
-    let states = here.sensor_states(None).await?;
+    let snapshot = here.snapshot(None).await?;
     let mut taking = Taking { fields: &fields, today: here.today(), errors: Vec::new() };
     let brought = fields.get("file").trim();
     let way = if brought.is_empty() {
@@ -376,21 +378,21 @@ async fn save(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse, 
             taking.errors.push(error);
             String::new()
         });
-        let depth = Units::of(here.facts.units()).depth;
-        let all = sensors(&states.facts).into_iter().enumerate();
+        let depth = Units::of(here.records.units()).depth;
+        let all = sensors(&snapshot.inputs).into_iter().enumerate();
         TrialWay {
             name,
             schedule: taking.schedule(&versions),
             percentages: taking.percentages(),
             without_sensors: false,
-            sensors: all.filter_map(|(i, own)| taking.sensor(i, own, depth)).collect(),
+            sensors: all.filter_map(|(i, own)| taking.sensor(i, own.0, own.1, depth)).collect(),
             rain: RainRule::from_code(fields.get("rain")),
             days: days_of(fields.get("days")),
             window: taking.window(),
             planting: taking.planting(),
         }
     } else {
-        match way_file::read(brought.as_bytes(), &states.facts) {
+        match way_file::read(brought.as_bytes(), &snapshot.inputs) {
             Ok(way) => way,
             Err(problems) => {
                 taking.errors.extend(problems.iter().map(|p| format!("The file: {p}")));
@@ -406,12 +408,12 @@ async fn save(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse, 
         errors = refusals(&here, &way).await?;
     }
     if !errors.is_empty() {
-        return draw(&here, StatusCode::UNPROCESSABLE_ENTITY, (Some(&fields), errors)).await;
+        return draw(&here, StatusCode::UNPROCESSABLE_ENTITY, Some(&fields), errors).await;
     }
     let (kept, name) = (way_file::to_value(&way), way.name.clone());
     let Some(id) = here.change(move |change| change.save_trial_way(&way.name, &kept)).await? else {
         let errors = vec![format!("There is a way called \"{name}\" already; choose another name.")];
-        return draw(&here, StatusCode::CONFLICT, (Some(&fields), errors)).await;
+        return draw(&here, StatusCode::CONFLICT, Some(&fields), errors).await;
     };
     let root = address::site_root(here.id());
     let undo = format!("{root}/trial/ways/{id}/undo");
@@ -421,10 +423,10 @@ async fn save(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse, 
 
 /// What keeps a way from being tried at the site as it stands, on the last recorded day.
 async fn refusals(here: &AtSite, way: &TrialWay) -> Result<Vec<String>, PageError> {
-    let states = here.sensor_states(None).await?;
-    let last = here.facts.last_recorded().unwrap_or_else(|| here.moment(None).date);
+    let snapshot = here.snapshot(None).await?;
+    let last = here.records.last_recorded().unwrap_or_else(|| here.moment(None).date);
     let way = way.clone();
-    let found = off_loop(move || apply(&way, &states.facts, (last, last)).err()).await?;
+    let found = off_loop(move || apply(&way, &snapshot.inputs, last, last).err()).await?;
     let refusals = found.unwrap_or_default();
     Ok(refusals
         .iter()

@@ -1,8 +1,8 @@
 //! Trial in words: ways, refusals, and which way is best.
 
-use crate::page::dates::Said;
+use crate::page::dates::DateFormat;
 use crate::page::quantities::{depth, flow, span};
-use upland_core::account::whole::Facts;
+use upland_core::account::site_account::AccountInputs;
 use upland_core::advice::budget::RainRule;
 use upland_core::controller::schedule::{Days, days_in_words_by};
 use upland_core::quantity::units::LitresPerMinute;
@@ -11,7 +11,7 @@ use upland_core::site::UnitSystem;
 use upland_core::trial::{Change, PercentageRule, Ramps, Schedule, Spot};
 
 use crate::page::quantities::{in_words, plain, share, short_date};
-use crate::page::school_words::strategy;
+use crate::page::strategy_words::strategy;
 use upland_core::advice::planner::{Binding, Strategy};
 use upland_core::codes::Coded;
 use upland_core::quantity::ratio::Share;
@@ -73,7 +73,7 @@ pub(super) fn refusal(refusal: &Refusal) -> String {
 pub(super) type Names<'a> = &'a dyn Fn(&ZoneResult) -> String;
 
 /// A zone by its number and name, with its controller where the site has several.
-pub(super) fn zone_name(facts: &Facts, zone: &ZoneResult) -> String {
+pub(super) fn zone_name(facts: &AccountInputs, zone: &ZoneResult) -> String {
     let name = facts.zone(zone.controller_number, zone.station).map_or("", |(z, _)| z.name.as_str());
     if facts.controllers.len() > 1 {
         format!("{}-{} {name}", zone.controller_number, zone.station)
@@ -207,7 +207,9 @@ pub(super) fn described(way: &TrialWay, units: UnitSystem) -> String {
         told.push("no sensor".into());
     }
     told.extend(way.sensors.iter().map(|own| format!("{} {}", own.name, change(&own.change, units))));
-    told.extend(way.window.map(|w| format!("window {} to {}", w.from.said("%H:%M"), w.until.said("%H:%M"))));
+    told.extend(
+        way.window.map(|w| format!("window {} to {}", w.from.formatted("%H:%M"), w.until.formatted("%H:%M"))),
+    );
     told.extend(match way.planting {
         Ramps::AsSet => None,
         Ramps::None => Some("no grow-in or wean-off".to_owned()),
@@ -324,8 +326,8 @@ mod tests {
 
     const SPAN: (Date, Date) = (Date::constant(2026, 6, 1), Date::constant(2026, 7, 10));
 
-    fn tried(facts: &Facts, ways: &[TrialWay]) -> Vec<WayResult> {
-        ways.iter().map(|way| run(way, facts, SPAN, None, |_, _| ()).unwrap()).collect()
+    fn tried(facts: &AccountInputs, ways: &[TrialWay]) -> Vec<WayResult> {
+        ways.iter().map(|way| run(way, facts, SPAN.0, SPAN.1, None, |_, _| ()).unwrap()).collect()
     }
 
     fn named(all: &[Named]) -> Vec<TrialWay> {
@@ -333,7 +335,7 @@ mod tests {
     }
 
     /// The answer and who it speaks of.
-    fn told(facts: &Facts, results: &[WayResult]) -> String {
+    fn told(facts: &AccountInputs, results: &[WayResult]) -> String {
         answer(results, &|zone| zone_name(facts, zone))
     }
 

@@ -51,12 +51,12 @@ async fn accept(
         return Ok(see_other(&back));
     };
     let lever = &proposed.lever;
-    let words = Words::of(&found.states.facts).lever(lever);
+    let words = Words::of(&found.snapshot.inputs).lever(lever);
     let mut taken = lever.clone();
     let (done, go_to) = match &lever.turn {
         Turn::ByHand => (Some("It is noted.".to_owned()), back.clone()),
         Turn::Settings(number, settings) => {
-            let (done, go_to, set) = version(&here, &found, (*number, settings), &words).await?;
+            let (done, go_to, set) = version(&here, &found, *number, settings, &words).await?;
             taken.turn = Turn::Settings(*number, Box::new(set));
             (done, go_to)
         }
@@ -81,14 +81,15 @@ async fn accept(
 async fn version(
     here: &AtSite,
     found: &Decided,
-    (number, settings): (u8, &Settings),
+    number: u8,
+    settings: &Settings,
     words: &str,
 ) -> Result<(Option<String>, String, Settings), PageError> {
-    let bench = here.workbench(number).await?;
-    let own = found.states.facts.of_controller(number).ok_or(PageError::NotFound)?;
+    let snapshot = here.controller_snapshot(number).await?;
+    let own = found.snapshot.inputs.of_controller(number).ok_or(PageError::NotFound)?;
     let before = own.settings_at(found.together.visit.at).ok_or(PageError::NotFound)?;
-    let base = bench.saved().map_or(0, |saved| saved.version);
-    let Some(changed) = bench.settings().with_change(before, settings) else {
+    let base = snapshot.saved().map_or(0, |saved| saved.version);
+    let Some(changed) = snapshot.settings().with_change(before, settings) else {
         return Ok((None, String::new(), settings.clone()));
     };
     let set = changed.clone();
@@ -98,8 +99,8 @@ async fn version(
         reason: format!("after a visit: {words}"),
         base,
     };
-    let path = format!("{}/history", bench.path());
-    let done = match version.store(here, &bench).await? {
+    let path = format!("{}/history", snapshot.path());
+    let done = match version.store(here, &snapshot).await? {
         Saved::As(version) => {
             Some(format!("Version {version} is saved. Program it at the controller and tick it there."))
         }
@@ -111,7 +112,7 @@ async fn version(
 
 /// What the two weeks after the visit bring with an adjustment and with those taken before it.
 fn foretold(found: &Decided, lever: &Lever) -> Vec<ZoneOutlook> {
-    let (facts, visit) = (&found.states.facts, &found.together.visit);
+    let (facts, visit) = (&found.snapshot.inputs, &found.together.visit);
     let last = facts.controllers.iter().filter_map(|b| b.versions.last()).map(|(since, _)| *since).max();
     // After what was set since, so that this stands.
     let at = last.map_or(visit.at, |last| visit.at.max(last + SignedDuration::from_secs(1)));
@@ -125,7 +126,7 @@ fn foretold(found: &Decided, lever: &Lever) -> Vec<ZoneOutlook> {
 
 /// A sensor set otherwise; `None` when somebody saved in between.
 async fn sensor_set(here: &AtSite, number: u8, sensor: &Sensor) -> Result<Option<String>, PageError> {
-    let own = here.facts.sensors.iter();
+    let own = here.records.sensors.iter();
     let mut own = own.filter(|s| s.sensor.controller_number == number && s.sensor.name == sensor.name);
     let record = own.next().ok_or(PageError::NotFound)?;
     let (id, base, set) = (record.id, record.version, sensor.clone());
@@ -147,7 +148,7 @@ async fn note(
 ) -> Result<(), PageError> {
     let zone = lever.controller_number.zip(lever.station);
     let zone = zone
-        .and_then(|key| here.facts.zones.iter().find(|z| (z.zone.controller_number, z.zone.number) == key));
+        .and_then(|key| here.records.zones.iter().find(|z| (z.zone.controller_number, z.zone.number) == key));
     let (visit, words, zone_id) = (found.record.id, words.to_owned(), zone.map(|z| z.id));
     let (code, cause, look_again) = (lever.code.code(), lever.cause.code(), lever.look_again);
     here.change(move |change| {
@@ -167,7 +168,7 @@ async fn correct(
 ) -> Result<HttpResponse, PageError> {
     let found = decided(&here, path.1).await?;
     let id: i64 = fields.get("zone").parse().map_err(|_| PageError::NotFound)?;
-    let record = here.facts.zone(id)?.clone();
+    let record = here.records.zone(id)?.clone();
     let key = (record.zone.controller_number, record.zone.number);
     let wanted = fields.get("correction");
     let offered = found
@@ -191,7 +192,7 @@ async fn correct(
         }
         CorrectionKind::Rate => {
             let rate =
-                zone.resolve(here.facts.site.site.latitude_deg).rate.value.mm_per_hour() * offered.factor;
+                zone.resolve(here.records.site.site.latitude_deg).rate.value.mm_per_hour() * offered.factor;
             let rate = rate.clamp(bounds::PRECIPITATION_RATE.min, bounds::PRECIPITATION_RATE.max);
             let rate = MillimetresPerHour::from_mm_per_hour((rate * 10.0).round() / 10.0);
             zone.precipitation_rate = Some(rate);
@@ -199,7 +200,7 @@ async fn correct(
             format!(
                 "{} applies {} now; cans would say it better.",
                 zone.name,
-                quantities::rate(here.facts.units(), rate)
+                quantities::rate(here.records.units(), rate)
             )
         }
     };

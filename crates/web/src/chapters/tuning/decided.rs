@@ -2,7 +2,8 @@
 
 use crate::server::error::PageError;
 use crate::site::context::AtSite;
-use crate::site::sensing::{SensorStates, dated};
+use crate::site::noted::dated;
+use crate::site::snapshot::SiteSnapshot;
 use crate::site::visits::{Together, judged_at, together};
 use jiff::civil::Date;
 use std::sync::Arc;
@@ -16,7 +17,7 @@ pub(super) struct Decided {
     pub record: VisitRecord,
     pub entries: Vec<EntryRecord>,
     pub together: Together,
-    pub states: Arc<SensorStates>,
+    pub snapshot: Arc<SiteSnapshot>,
     pub decision: Decision,
     pub corrections: Vec<Correction>,
     /// How the prediction of the adjustment before came out, with what was turned.
@@ -35,17 +36,17 @@ pub(super) async fn visits(here: &AtSite) -> Result<Arc<Vec<VisitRecord>>, PageE
 pub(super) async fn decided(here: &AtSite, id: i64) -> Result<Arc<Decided>, PageError> {
     let of_site = here.site_key();
     let record = here.read(move |snapshot| snapshot.visit(of_site, id)).await?.ok_or(PageError::NotFound)?;
-    let states = here.sensor_states(Some(record.on)).await?;
-    let kilobytes = 200 + 60 * here.facts.zones.len();
-    let loaded = Arc::clone(&here.facts);
+    let snapshot = here.snapshot(Some(record.on)).await?;
+    let kilobytes = 200 + 60 * here.records.zones.len();
+    let records = Arc::clone(&here.records);
     let key = format!("{} visit {id} decided", here.facts_key());
     here.once(key, kilobytes, move |state| {
-        let dated = dated(state, &loaded)?;
+        let dated = dated(state, &records)?;
         let entries: Vec<EntryRecord> =
             dated.entries.iter().filter(|e| e.visit_id == record.id).cloned().collect();
         let (levers, photos) =
             state.store.read(|snapshot| Ok((snapshot.levers(of_site)?, snapshot.visit_photos(id)?)))?;
-        let facts = &states.facts;
+        let facts = &snapshot.inputs;
         let mut together = together(&entries.iter().collect::<Vec<_>>(), facts);
         together.visit.at = judged_at(&together.visit, record.on, facts);
         let account = account_at(facts, &together.visit);
@@ -60,7 +61,7 @@ pub(super) async fn decided(here: &AtSite, id: i64) -> Result<Arc<Decided>, Page
             let since = lever.said_at.to_zoned(facts.tz.clone()).date();
             (lever.clone(), outcomes(&foretold(&lever.foretold), &account, since, &together.visit))
         });
-        Ok(Decided { record, entries, together, states, decision, corrections, outcome, levers, photos })
+        Ok(Decided { record, entries, together, snapshot, decision, corrections, outcome, levers, photos })
     })
     .await
 }

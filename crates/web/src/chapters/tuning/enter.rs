@@ -13,7 +13,7 @@ use actix_web::{HttpRequest, HttpResponse, post, web};
 
 use serde_json::json;
 use sha2::{Digest, Sha256};
-use upland_core::account::whole::Facts;
+use upland_core::account::site_account::AccountInputs;
 use upland_core::tuning::Visit;
 use upland_formats::visit_file::{self, Entry};
 use upland_store::visits::NewEntry;
@@ -33,23 +33,28 @@ enum About {
     Gone(String),
 }
 
-fn about(here: &AtSite, facts: &Facts, fields: &Fields, seen: When) -> Result<About, Vec<FieldError>> {
+fn about(
+    here: &AtSite,
+    facts: &AccountInputs,
+    fields: &Fields,
+    seen: When,
+) -> Result<About, Vec<FieldError>> {
     let id: i64 = fields.get("about").parse().unwrap_or(0);
-    let units = here.facts.units();
+    let units = here.records.units();
     let known = |kind, entry| Ok(About::Known { kind, id, entry });
     match fields.get("what") {
-        "zone" => match here.facts.zones.iter().find(|z| z.id == id) {
+        "zone" => match here.records.zones.iter().find(|z| z.id == id) {
             Some(zone) => {
                 let key = (zone.zone.controller_number, zone.zone.number);
-                known("zone", entry_form::zone(fields, key, units)?)
+                known("zone", entry_form::zone(fields, key.0, key.1, units)?)
             }
             None => Ok(About::Gone(format!("zone {}", fields.get("name")))),
         },
-        "controller" | "box" => match here.facts.controllers.iter().find(|b| b.record.id == id) {
-            Some(own) => known("box", of_controller(fields, own.number(), (facts, seen.at))?),
+        "controller" | "box" => match here.records.controllers.iter().find(|b| b.record.id == id) {
+            Some(own) => known("box", of_controller(fields, own.number(), facts, seen.at)?),
             None => Ok(About::Gone(format!("controller {}", fields.get("name")))),
         },
-        "sensor" => match here.facts.sensors.iter().find(|s| s.id == id) {
+        "sensor" => match here.records.sensors.iter().find(|s| s.id == id) {
             Some(own) => known("sensor", entry_form::sensor(fields, &own.sensor.name)),
             None => Ok(About::Gone(format!("sensor {}", fields.get("name")))),
         },
@@ -98,12 +103,12 @@ async fn enter(
 ) -> Result<HttpResponse, PageError> {
     let key = client_key(fields.get("key"))?;
     let seen = when(&fields, here.state.exactly_now(), crate::server::clock::exactly(None));
-    let states = here.sensor_states(None).await?;
-    let facts = &states.facts;
+    let snapshot = here.snapshot(None).await?;
+    let facts = &snapshot.inputs;
     let next = fields.get("next").to_owned();
     let (kind, id, entry) = match about(&here, facts, &fields, seen) {
         Ok(About::Known { kind, id, entry }) => (kind, id, entry),
-        Ok(About::Gone(what)) => return gone(&here, &request, (&what, &fields), &next).await,
+        Ok(About::Gone(what)) => return gone(&here, &request, &what, &fields, &next).await,
         Err(errors) => {
             let more = errors.into_iter().map(|(_, message)| message).collect();
             let answer = Answer {
@@ -146,7 +151,8 @@ async fn enter(
 async fn gone(
     here: &AtSite,
     request: &HttpRequest,
-    (what, fields): (&str, &Fields),
+    what: &str,
+    fields: &Fields,
     next: &str,
 ) -> Result<HttpResponse, PageError> {
     let own = |name: &&String| {
@@ -168,15 +174,15 @@ async fn gone(
 /// What a whole visit says, as single entries: each with the thing that it is about.
 fn entries(here: &AtSite, visit: &Visit) -> Vec<(&'static str, i64, Entry)> {
     let zone = |controller_number: u8, station: u16| {
-        here.facts
+        here.records
             .zones
             .iter()
             .find(|z| (z.zone.controller_number, z.zone.number) == (controller_number, station))
             .map(|z| z.id)
     };
     let own_controller =
-        |number: u8| here.facts.controllers.iter().find(|b| b.number() == number).map(|b| b.record.id);
-    let sensor = |name: &str| here.facts.sensors.iter().find(|s| s.sensor.name == name).map(|s| s.id);
+        |number: u8| here.records.controllers.iter().find(|b| b.number() == number).map(|b| b.record.id);
+    let sensor = |name: &str| here.records.sensors.iter().find(|s| s.sensor.name == name).map(|s| s.id);
     let zones = visit.zones.iter().filter(|z| !z.is_empty());
     let zones =
         zones.filter_map(|z| Some(("zone", zone(z.controller_number, z.station)?, Entry::Zone(z.clone()))));
@@ -195,8 +201,8 @@ fn entries(here: &AtSite, visit: &Visit) -> Vec<(&'static str, i64, Entry)> {
 #[post("/sites/{id}/visits")]
 async fn bring(EditorAt(here): EditorAt, payload: Multipart) -> Result<HttpResponse, PageError> {
     let file = upload::read(&here.who.session, payload, visit_file::MAX_BYTES).await?;
-    let states = here.sensor_states(None).await?;
-    let facts = &states.facts;
+    let snapshot = here.snapshot(None).await?;
+    let facts = &snapshot.inputs;
     let back = format!("{}/tuning", address::site_root(here.id()));
     let visit = match file.read_with("a visit has a few", |bytes| visit_file::read(bytes, facts)) {
         Ok(visit) if visit.at <= here.state.exactly_now() => visit,

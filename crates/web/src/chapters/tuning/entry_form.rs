@@ -4,12 +4,12 @@ use crate::page::dates::typed_times;
 use crate::page::forms::{FieldError, Reader};
 use crate::page::quantities::{flow, plain, share, span, volume};
 use crate::page::units::{PERCENT, SIGNED_PERCENT, Units};
-use crate::server::reader::habit;
+use crate::server::request_locale::habit;
 use crate::server::session::Fields;
 use jiff::civil::{Date, Time};
 use jiff::{SignedDuration, Timestamp, ToSpan};
 use std::collections::BTreeMap;
-use upland_core::account::whole::Facts;
+use upland_core::account::site_account::AccountInputs;
 use upland_core::codes::Coded;
 use upland_core::controller::schedule::Settings;
 use upland_core::quantity::bounds;
@@ -44,7 +44,8 @@ fn note(fields: &Fields, errors: &mut Vec<FieldError>) -> String {
 /// What was typed of a zone.
 pub(super) fn zone(
     fields: &Fields,
-    (controller_number, station): (u8, u16),
+    controller_number: u8,
+    station: u16,
     units: UnitSystem,
 ) -> Result<Entry, Vec<FieldError>> {
     let mut reader = Reader::new(fields);
@@ -83,14 +84,14 @@ pub(super) fn site(fields: &Fields, units: UnitSystem) -> Result<Entry, Vec<Fiel
 }
 
 /// How far a clock that shows a time is ahead at an instant, within half a day either way.
-fn ahead(shown: Time, at: Timestamp, facts: &Facts) -> Seconds {
+fn ahead(shown: Time, at: Timestamp, facts: &AccountInputs) -> Seconds {
     let right = i64::from(MinuteOfDay::of(at.to_zoned(facts.tz.clone()).time()).minutes());
     let off = (i64::from(MinuteOfDay::of(shown).minutes()) - right + 720).rem_euclid(1440) - 720;
     Seconds::from_min(off)
 }
 
 /// Nights that the percentages of an ET sensor are asked for, the last first.
-pub(super) fn nights_asked(facts: &Facts, number: u8, today: Date) -> Vec<Date> {
+pub(super) fn nights_asked(facts: &AccountInputs, number: u8, today: Date) -> Vec<Date> {
     let has = facts.of_controller(number).and_then(et_sensor).is_some();
     let back = (1..=i64::try_from(NIGHTS).unwrap_or(14)).filter(|_| has);
     back.filter_map(|k| today.checked_sub(k.days()).ok()).collect()
@@ -102,7 +103,8 @@ pub(super) fn nights_asked(facts: &Facts, number: u8, today: Date) -> Vec<Date> 
 pub(super) fn of_controller(
     fields: &Fields,
     number: u8,
-    (facts, at): (&Facts, Timestamp),
+    facts: &AccountInputs,
+    at: Timestamp,
 ) -> Result<Entry, Vec<FieldError>> {
     let mut errors: Vec<FieldError> = Vec::new();
     let known = facts.of_controller(number).and_then(|b| b.settings_at(at));
@@ -206,7 +208,7 @@ fn as_known(settings: &Settings, at: usize, date: Date) -> ProgramSeen {
 }
 
 /// Where a controller shows something else than is known, as sentences.
-pub(super) fn differences(seen: &ControllerSeen, facts: &Facts, at: Timestamp) -> Vec<String> {
+pub(super) fn differences(seen: &ControllerSeen, facts: &AccountInputs, at: Timestamp) -> Vec<String> {
     let date = at.to_zoned(facts.tz.clone()).date();
     let mut out = Vec::new();
     if let Some(ahead) =
@@ -262,7 +264,7 @@ pub(super) fn differences(seen: &ControllerSeen, facts: &Facts, at: Timestamp) -
 }
 
 /// An entry in words, for the logbook.
-pub(super) fn words(entry: &Entry, facts: &Facts, at: Timestamp) -> String {
+pub(super) fn words(entry: &Entry, facts: &AccountInputs, at: Timestamp) -> String {
     let units = facts.site.units;
     let mut said: Vec<String> = Vec::new();
     let about = match entry {
@@ -374,10 +376,10 @@ mod tests {
     #[test]
     fn what_is_typed_of_a_zone_is_bounded_and_says_where_it_is_wrong() {
         let typed = fields(&[("looks", "dry"), ("broken", "on"), ("available", "140"), ("flow", "12,500")]);
-        let wrong = zone(&typed, (1, 3), UnitSystem::Metric).unwrap_err();
+        let wrong = zone(&typed, 1, 3, UnitSystem::Metric).unwrap_err();
         assert_eq!(wrong.iter().map(|(name, _)| *name).collect::<Vec<_>>(), ["available", "flow"]);
         let typed = fields(&[("looks", "dry"), ("broken", "on"), ("available", "40"), ("flow", "10")]);
-        let Entry::Zone(seen) = zone(&typed, (1, 3), UnitSystem::UsCustomary).unwrap() else { panic!() };
+        let Entry::Zone(seen) = zone(&typed, 1, 3, UnitSystem::UsCustomary).unwrap() else { panic!() };
         assert_eq!(seen.signs.iter().copied().collect::<Vec<_>>(), [Sign::Broken]);
         assert!((seen.flow.unwrap().l_per_min() - 37.854).abs() < 0.01, "ten gallons");
         assert_eq!(seen.available, Some(Share::from_fraction(0.4)));
@@ -387,7 +389,7 @@ mod tests {
     fn a_controller_is_read_as_it_is_typed_and_says_where_it_differs() {
         let case = upland_faults::planted(upland_core::tuning::Cause::NothingWrong, 2);
         let (facts, at) = (&case.known, case.visit.at);
-        let read = |pairs: &[(&str, &str)]| of_controller(&fields(pairs), 1, (facts, at));
+        let read = |pairs: &[(&str, &str)]| of_controller(&fields(pairs), 1, facts, at);
         // As known: nothing differs, and that was read.
         let Entry::Controller(seen) = read(&[("all_same", "on")]).unwrap() else { panic!() };
         assert_eq!((seen.on, seen.bypassed), (Some(true), Some(false)));
@@ -425,7 +427,7 @@ mod tests {
         let none = upland_faults::planted(upland_core::tuning::Cause::NoWater, 1);
         assert!(nights_asked(&none.known, 1, today).is_empty());
         let name = format!("night_{}", asked[0]);
-        let read = |text: &str| of_controller(&fields(&[(name.as_str(), text)]), 1, (&et.known, et.visit.at));
+        let read = |text: &str| of_controller(&fields(&[(name.as_str(), text)]), 1, &et.known, et.visit.at);
         let Entry::Controller(seen) = read("84 %").unwrap() else { panic!() };
         assert_eq!(seen.nights.get(&asked[0]), Some(&84.0));
         assert!(read("900").is_err() && read("half").is_err());

@@ -48,11 +48,11 @@ async fn tuning(here: AtSite) -> Result<HttpResponse, PageError> {
 #[get("/sites/{id}/visits/{visit}.json")]
 async fn visit_file(here: AtSite, path: web::Path<(i64, i64)>) -> Result<HttpResponse, PageError> {
     let found = decided(&here, path.1).await?;
-    let name = format!("{} visit {}", here.facts.site.site.name, found.record.on);
+    let name = format!("{} visit {}", here.records.site.site.name, found.record.on);
     Ok(HttpResponse::Ok()
         .content_type("application/json")
         .insert_header(attachment(&name, "json"))
-        .body(upland_formats::visit_file::write(&found.together.visit, &found.states.facts)))
+        .body(upland_formats::visit_file::write(&found.together.visit, &found.snapshot.inputs)))
 }
 
 #[get("/sites/{id}/visits/{visit}")]
@@ -92,7 +92,7 @@ async fn restore(
     whole_visit(&here, path.1).set(&here, false).await
 }
 
-fn an_entry(here: &AtSite, (visit, entry): (i64, i64)) -> TakeBack {
+fn an_entry(here: &AtSite, visit: i64, entry: i64) -> TakeBack {
     let list = format!("{}/visits/{visit}", address::site_root(here.id()));
     TakeBack {
         subject: Subject::VisitEntry,
@@ -110,7 +110,7 @@ async fn take_entry_back(
     path: web::Path<(i64, i64, i64)>,
     _fields: crate::server::session::Fields,
 ) -> Result<HttpResponse, PageError> {
-    an_entry(&here, (path.1, path.2)).set(&here, true).await
+    an_entry(&here, path.1, path.2).set(&here, true).await
 }
 
 #[post("/sites/{id}/visits/{visit}/entries/{entry}/redo")]
@@ -119,5 +119,5 @@ async fn let_entry_stand(
     path: web::Path<(i64, i64, i64)>,
     _fields: crate::server::session::Fields,
 ) -> Result<HttpResponse, PageError> {
-    an_entry(&here, (path.1, path.2)).set(&here, false).await
+    an_entry(&here, path.1, path.2).set(&here, false).await
 }

@@ -2,7 +2,7 @@
 
 use super::enter::client_key;
 use crate::server::error::PageError;
-use crate::server::reader::off_loop;
+use crate::server::request_locale::off_loop;
 use crate::server::session::check_csrf;
 use crate::site::context::{AtSite, EditorAt};
 use actix_multipart::Multipart;
@@ -147,7 +147,7 @@ async fn take(
     let turn = crate::server::upload::turn().await?;
     let sent = sent(&here, payload).await?;
     let key = client_key(&sent.key)?;
-    let zone_id = sent.zone.parse::<i64>().ok().filter(|id| here.facts.zones.iter().any(|z| z.id == *id));
+    let zone_id = sent.zone.parse::<i64>().ok().filter(|id| here.records.zones.iter().any(|z| z.id == *id));
     let answer = |text: String, kept: bool| {
         if request.headers().contains_key("x-part") {
             let status = if kept { 200 } else { 422 };
@@ -218,7 +218,7 @@ async fn show(here: AtSite, path: web::Path<(i64, i64)>) -> Result<HttpResponse,
         .body(bytes))
 }
 
-fn photo(here: &AtSite, (visit, id): (i64, i64)) -> crate::page::take_back::TakeBack {
+fn photo(here: &AtSite, visit: i64, id: i64) -> crate::page::take_back::TakeBack {
     let list = format!("{}/visits/{visit}", crate::server::address::site_root(here.id()));
     crate::page::take_back::TakeBack {
         subject: upland_store::Subject::VisitPhoto,
@@ -236,7 +236,7 @@ async fn undo(
     path: web::Path<(i64, i64, i64)>,
     _fields: crate::server::session::Fields,
 ) -> Result<HttpResponse, PageError> {
-    photo(&here, (path.1, path.2)).set(&here, true).await
+    photo(&here, path.1, path.2).set(&here, true).await
 }
 
 #[post("/sites/{id}/visits/{visit}/photos/{photo}/redo")]
@@ -245,7 +245,7 @@ async fn redo(
     path: web::Path<(i64, i64, i64)>,
     _fields: crate::server::session::Fields,
 ) -> Result<HttpResponse, PageError> {
-    photo(&here, (path.1, path.2)).set(&here, false).await
+    photo(&here, path.1, path.2).set(&here, false).await
 }
 
 #[cfg(test)]

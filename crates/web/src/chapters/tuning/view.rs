@@ -3,7 +3,7 @@
 use super::accept::{kind_code, name_of};
 use super::decided::Decided;
 use crate::page::cause_words::{cause_name, safety, settle};
-use crate::page::dates::Said;
+use crate::page::dates::DateFormat;
 use crate::page::frame::Frame;
 use crate::page::quantities::{plain, share, short_date, volume};
 use crate::page::tuning_words::{Words, correction, look_again};
@@ -177,12 +177,13 @@ pub(super) struct NoVisit {
 
 impl NoVisit {
     pub fn of(frame: Frame, here: &AtSite) -> Self {
-        let set = here.facts.controllers.iter().filter_map(|b| b.settings.as_ref()).map(|s| s.saved_at).max();
-        let tz = &here.facts.tz;
+        let set =
+            here.records.controllers.iter().filter_map(|b| b.settings.as_ref()).map(|s| s.saved_at).max();
+        let tz = &here.records.tz;
         Self {
             frame,
             root: address::site_root(here.id()),
-            zones: here.facts.zones.len(),
+            zones: here.records.zones.len(),
             set: set.map(|at| short_date(at.to_zoned(tz.clone()).date())),
         }
     }
@@ -230,7 +231,7 @@ fn lever_line(words: &Words<'_>, found: &Decided, proposed: &Proposed) -> Option
     Some(LeverLine {
         name: name_of(lever),
         cause: cause_line(words, own),
-        effect: words.effect(lever, (two_before, two_after), weeks),
+        effect: words.effect(lever, two_before, two_after, weeks),
         worse: words.worse(two_before, two_after),
         leave: words.leave(lever),
         look_again: look_again(lever.look_again),
@@ -259,7 +260,7 @@ fn headline(found: &Decided, levers: &[LeverLine]) -> (String, String) {
     match (levers.is_empty(), faults, turns) {
         (true, ..) if off > 0 => ("No adjustment yet: find the cause first".to_owned(), looked),
         (true, ..) if !decision.stress_ahead.is_empty() => {
-            let words = Words::of(&found.states.facts);
+            let words = Words::of(&found.snapshot.inputs);
             let dry: Vec<String> =
                 decision.stress_ahead.iter().map(|z| words.zone(z.controller_number, z.station)).collect();
             let text = format!(
@@ -325,7 +326,7 @@ fn unexplained(found: &Decided, words: &Words<'_>) -> Vec<String> {
 impl TuningPage {
     // Long: one part of the page after another.
     pub fn of(frame: Frame, here: &AtSite, found: &Decided, all: &[VisitRecord]) -> Self {
-        let (facts, tz) = (&found.states.facts, &here.facts.tz);
+        let (facts, tz) = (&found.snapshot.inputs, &here.records.tz);
         let words = Words::of(facts);
         let root = address::site_root(here.id());
         let diagnosis = &found.decision.diagnosis;
@@ -336,12 +337,12 @@ impl TuningPage {
         let others = diagnosis.causes.iter().enumerate().filter(|(at, _)| !chosen(at));
         let visits = all.iter().map(|v| VisitLine {
             href: format!("{root}/visits/{}", v.id),
-            day: v.on.said("%-d %B %Y"),
+            day: v.on.formatted("%-d %B %Y"),
             by: v.begun_by.clone(),
             look_again: v.look_again.map(look_again).unwrap_or_default(),
             current: v.id == found.record.id,
         });
-        let when = |at: jiff::Timestamp| at.to_zoned(tz.clone()).said("%H:%M");
+        let when = |at: jiff::Timestamp| at.to_zoned(tz.clone()).formatted("%H:%M");
         let entries = found.entries.iter().map(|e| EntryLine {
             address: format!("{root}/visits/{}/entries/{}", e.visit_id, e.id),
             at: when(e.at),
@@ -358,7 +359,7 @@ impl TuningPage {
             remove: format!("{root}/visits/{}/undo", found.record.id),
             visit: found.record.id,
             is_last: all.first().is_some_and(|v| v.id == found.record.id),
-            day: found.record.on.said("%A %-d %B %Y"),
+            day: found.record.on.formatted("%A %-d %B %Y"),
             headline,
             because,
             open: unexplained(found, &words),
@@ -438,19 +439,19 @@ fn zone_lines(here: &AtSite, found: &Decided) -> Vec<ZoneLine> {
             photos: photos.map(|p| photo_line(&root, p)).collect(),
         }
     };
-    here.facts.zones.iter().map(of).collect()
+    here.records.zones.iter().map(of).collect()
 }
 
 /// What was seen beside the zones: controllers, sensors, the meter.
 fn elsewhere(found: &Decided, here: &AtSite) -> Vec<String> {
     use upland_formats::visit_file::Entry;
-    let (visit, facts) = (&found.together.visit, &found.states.facts);
+    let (visit, facts) = (&found.together.visit, &found.snapshot.inputs);
     let words = |entry: &Entry| super::entry_form::words(entry, facts, visit.at);
     let controllers = visit.controllers.iter().map(|b| words(&Entry::Controller(b.clone())));
     let sensors = visit.sensors.iter().map(|s| words(&Entry::Sensor(s.clone())));
     let mut out: Vec<String> = controllers.chain(sensors).collect();
     if let Some(meter) = visit.meter {
-        out.push(format!("Main meter: {}", volume(here.facts.units(), meter)));
+        out.push(format!("Main meter: {}", volume(here.records.units(), meter)));
     }
     if visit.wet_elsewhere {
         out.push("The ground is wet where nothing waters.".into());
@@ -511,7 +512,7 @@ fn steps_of(own: &ControllerFacts, words: &Words<'_>) -> String {
 }
 
 fn nights(found: &Decided, words: &Words<'_>) -> Vec<NightsOf> {
-    let facts = &found.states.facts;
+    let facts = &found.snapshot.inputs;
     let of = |own: &ControllerFacts| {
         let read = read_nights(facts, own, &found.together.visit)?;
         if read.nights.is_empty() {
@@ -530,7 +531,7 @@ fn nights(found: &Decided, words: &Words<'_>) -> Vec<NightsOf> {
                 .nights
                 .iter()
                 .map(|n| NightLine {
-                    date: n.date.said("%a %-d %b"),
+                    date: n.date.formatted("%a %-d %b"),
                     shown: percent(n.shown),
                     asked: percent(n.asked),
                     ratio: if n.asked > 0.0 { percent(100.0 * n.shown / n.asked) } else { String::new() },
@@ -545,13 +546,13 @@ fn nights(found: &Decided, words: &Words<'_>) -> Vec<NightsOf> {
 fn correction_lines(here: &AtSite, found: &Decided, words: &Words<'_>) -> Vec<CorrectionLine> {
     let of = |c: &upland_core::tuning::Correction| {
         let key = (c.controller_number, c.station);
-        let zone = here.facts.zones.iter().find(|z| (z.zone.controller_number, z.zone.number) == key)?;
+        let zone = here.records.zones.iter().find(|z| (z.zone.controller_number, z.zone.number) == key)?;
         Some(CorrectionLine {
             zone_id: zone.id,
             kind: kind_code(c.kind),
             zone: words.zone(c.controller_number, c.station),
             href: address::zone(here.id(), zone.id),
-            words: correction(c.kind, c.factor, (c.readings, c.confidence)),
+            words: correction(c.kind, c.factor, c.readings, c.confidence),
         })
     };
     found.corrections.iter().filter_map(of).collect()
@@ -574,8 +575,8 @@ fn outcome(found: &Decided, words: &Words<'_>) -> Option<OutcomeOf> {
     };
     Some(OutcomeOf {
         lever: lever.words.clone(),
-        day: short_date(lever.said_at.to_zoned(found.states.tz.clone()).date()),
-        rain: crate::page::quantities::depth(found.states.units(), rain),
+        day: short_date(lever.said_at.to_zoned(found.snapshot.tz.clone()).date()),
+        rain: crate::page::quantities::depth(found.snapshot.units(), rain),
         right: zones.iter().filter(|z| z.predicted == z.seen).count(),
         zones: zones.iter().map(line).collect(),
     })

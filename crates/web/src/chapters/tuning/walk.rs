@@ -2,19 +2,19 @@
 
 use super::decided::{today, visits};
 use super::entry_form::nights_asked;
-use crate::page::dates::{Said, typed_times};
+use crate::page::dates::{DateFormat, typed_times};
 use crate::page::frame::{Chapter, Frame};
 use crate::page::plan_picture::{plan_about, saved_plan};
 use crate::page::units::Units;
 use crate::server::address;
 use crate::server::error::{PageError, page};
 use crate::site::context::{AtSite, EditorAt};
-use crate::site::sensing::dated;
+use crate::site::noted::dated;
 use crate::site::visits::{Together, together};
 use actix_web::{HttpResponse, get, web};
 use askama::Template;
 use std::sync::Arc;
-use upland_core::account::whole::Facts;
+use upland_core::account::site_account::AccountInputs;
 use upland_core::codes::Coded;
 use upland_core::ground::soil::Texture;
 use upland_core::quantity::units::Litres;
@@ -145,33 +145,33 @@ async fn walk(EditorAt(here): EditorAt) -> Result<HttpResponse, PageError> {
     let frame = Frame::of_site(&here, "Visit", Chapter::Tuning)?;
     let day = today(&here);
     let visit = visits(&here).await?.iter().find(|v| v.on == day).cloned();
-    let states = here.sensor_states(None).await?;
-    let (loaded, id) = (Arc::clone(&here.facts), visit.as_ref().map_or(0, |v| v.id));
+    let snapshot = here.snapshot(None).await?;
+    let (records, id) = (Arc::clone(&here.records), visit.as_ref().map_or(0, |v| v.id));
     let key = format!("{} entries of visit {id}", here.facts_key());
     let entries = here
         .once(key, 50, move |state| {
-            let all = dated(state, &loaded)?;
+            let all = dated(state, &records)?;
             Ok(all.entries.iter().filter(|e| e.visit_id == id).cloned().collect::<Vec<EntryRecord>>())
         })
         .await?;
-    let known = together(&entries.iter().collect::<Vec<_>>(), &states.facts);
+    let known = together(&entries.iter().collect::<Vec<_>>(), &snapshot.inputs);
     let root = address::site_root(here.id());
-    let mut steps = steps(&here, &states.facts, &known, day);
+    let mut steps = steps(&here, &snapshot.inputs, &known, day);
     let plan = saved_plan(&here).await?;
     for step in &mut steps.zones {
         step.plan = plan_about(&here, &plan, (Some(step.number), None));
     }
     let total = steps.controllers.len() + steps.zones.len() + steps.sensors.len() + 1;
     let sheets = here
-        .facts
+        .records
         .controllers
         .iter()
         .map(|b| format!("{}/sheet", address::site_controller(here.id(), b.number())));
     let keep: Vec<String> = sheets.chain([format!("{root}/today")]).collect();
-    let units = here.facts.units();
+    let units = here.records.units();
     page(&WalkPage {
         user: here.who.user.id,
-        day: day.said("%A %-d %B"),
+        day: day.formatted("%A %-d %B"),
         steps,
         total,
         flow_unit: Units::of(units).flow.unit,
@@ -184,12 +184,12 @@ async fn walk(EditorAt(here): EditorAt) -> Result<HttpResponse, PageError> {
 }
 
 /// Every step, each with the anchor of the next.
-fn steps(here: &AtSite, facts: &Facts, known: &Together, day: jiff::civil::Date) -> Steps {
-    let loaded = &here.facts;
+fn steps(here: &AtSite, facts: &AccountInputs, known: &Together, day: jiff::civil::Date) -> Steps {
+    let records = &here.records;
     let mut anchors: Vec<String> =
-        loaded.controllers.iter().map(|b| format!("controller-{}", b.record.id)).collect();
-    anchors.extend(loaded.zones.iter().map(|z| format!("zone-{}", z.id)));
-    anchors.extend(loaded.sensors.iter().map(|s| format!("sensor-{}", s.id)));
+        records.controllers.iter().map(|b| format!("controller-{}", b.record.id)).collect();
+    anchors.extend(records.zones.iter().map(|z| format!("zone-{}", z.id)));
+    anchors.extend(records.sensors.iter().map(|s| format!("sensor-{}", s.id)));
     anchors.push("site".to_owned());
     let next = |at: usize| anchors.get(at + 1).cloned().unwrap_or_else(|| "site".to_owned());
     let mut at = 0;
@@ -198,22 +198,23 @@ fn steps(here: &AtSite, facts: &Facts, known: &Together, day: jiff::civil::Date)
         (anchors.get(at - 1).cloned().unwrap_or_default(), next(at - 1))
     };
     let controllers =
-        loaded.controllers.iter().map(|own| controller_step((step(), own), facts, known, day)).collect();
-    let zones = loaded.zones.iter().map(|zone| zone_step((step(), zone), here, known)).collect();
-    let sensors = loaded.sensors.iter().map(|own| sensor_step((step(), own), known)).collect();
+        records.controllers.iter().map(|own| controller_step(step(), own, facts, known, day)).collect();
+    let zones = records.zones.iter().map(|zone| zone_step(step(), zone, here, known)).collect();
+    let sensors = records.sensors.iter().map(|own| sensor_step(step(), own, known)).collect();
     Steps { controllers, zones, sensors, site: site_step(here, facts, known) }
 }
 
 type Anchors = (String, String);
 
 fn zone_step(
-    ((anchor, next), record): (Anchors, &upland_store::zones::ZoneRecord),
+    (anchor, next): Anchors,
+    record: &upland_store::zones::ZoneRecord,
     here: &AtSite,
     known: &Together,
 ) -> ZoneStep {
     let zone = &record.zone;
     let seen = known.visit.zone(zone.controller_number, zone.number).cloned().unwrap_or_default();
-    let flow = Units::of(here.facts.units()).flow;
+    let flow = Units::of(here.records.units()).flow;
     let available =
         seen.available.map(|a| crate::page::quantities::plain(a.percent(), 0)).unwrap_or_default();
     ZoneStep {
@@ -238,8 +239,9 @@ fn zone_step(
 
 // Long: one field after another.
 fn controller_step(
-    ((anchor, next), own): (Anchors, &crate::site::facts::SiteController),
-    facts: &Facts,
+    (anchor, next): Anchors,
+    own: &crate::site::records::SiteController,
+    facts: &AccountInputs,
     known: &Together,
     day: jiff::civil::Date,
 ) -> ControllerStep {
@@ -280,7 +282,7 @@ fn controller_step(
     let night = |night: jiff::civil::Date| {
         let value =
             seen.nights.get(&night).map(|v| crate::page::quantities::plain(*v, 0)).unwrap_or_default();
-        (night.to_string(), night.said("%a %-d %b"), value)
+        (night.to_string(), night.formatted("%a %-d %b"), value)
     };
     ControllerStep {
         anchor,
@@ -297,7 +299,8 @@ fn controller_step(
 }
 
 fn sensor_step(
-    ((anchor, next), own): (Anchors, &upland_store::sensors::SensorRecord),
+    (anchor, next): Anchors,
+    own: &upland_store::sensors::SensorRecord,
     known: &Together,
 ) -> SensorStep {
     let seen = known.visit.sensor(&own.sensor.name).cloned().unwrap_or_default();
@@ -316,13 +319,13 @@ fn sensor_step(
     }
 }
 
-fn site_step(here: &AtSite, facts: &Facts, known: &Together) -> SiteStep {
-    let unit = Units::of(here.facts.units()).meter;
+fn site_step(here: &AtSite, facts: &AccountInputs, known: &Together) -> SiteStep {
+    let unit = Units::of(here.records.units()).meter;
     let of_visit = known.visit.at;
     let before = facts.log.meter.iter().rfind(|m| m.at < of_visit || known.visit.meter.is_none());
     let words = |m: &upland_core::account::log::MeterReading| {
         let value = crate::page::quantities::plain(unit.shown(m.counted.l()), 1);
-        let at = m.at.to_zoned(facts.tz.clone()).said("%-d %b");
+        let at = m.at.to_zoned(facts.tz.clone()).formatted("%-d %b");
         format!("{value} {} on {at}", unit.unit)
     };
     SiteStep {

@@ -1,11 +1,11 @@
 //! The days that are forecast: as the weather room shows them, and as a file.
 
-use crate::page::dates::Said;
+use crate::page::dates::DateFormat;
 use crate::page::quantities::{depth, temperature};
 use crate::server::download::attachment;
 use crate::server::error::PageError;
 use crate::site::context::AtSite;
-use crate::site::facts::SiteFacts;
+use crate::site::records::SiteRecords;
 use actix_web::{HttpResponse, get, web};
 use jiff::civil::Date;
 use upland_core::site::UnitSystem;
@@ -33,7 +33,7 @@ pub(super) struct ComingDay {
 }
 
 /// The days from a date on of which something is forecast.
-pub(super) fn coming_days(facts: &SiteFacts, from: Date) -> Vec<ComingDay> {
+pub(super) fn coming_days(facts: &SiteRecords, from: Date) -> Vec<ComingDay> {
     let (climate, units) = (&facts.climate, facts.units());
     let days: Vec<&Foretold> =
         climate.forecast().filter(|day| day.weather.date >= from).take(SHOWN).collect();
@@ -44,7 +44,7 @@ pub(super) fn coming_days(facts: &SiteFacts, from: Date) -> Vec<ComingDay> {
         let weather = &day.weather;
         let from = place(weather.temperature_min.c());
         ComingDay {
-            day: weather.date.said("%a %-d"),
+            day: weather.date.formatted("%a %-d"),
             temperature: lowest_to_highest(units, weather),
             bar: (from, (place(weather.temperature_max.c()) - from).max(1.0)),
             rain: weather
@@ -72,9 +72,9 @@ fn lowest_to_highest(units: UnitSystem, weather: &DayWeather) -> String {
 #[get("/sites/{id}/weather/forecast.csv")]
 async fn forecast_csv(here: AtSite) -> Result<HttpResponse, PageError> {
     let today = here.today();
-    let coming = here.facts.climate.forecast().filter(|day| day.weather.date >= today);
+    let coming = here.records.climate.forecast().filter(|day| day.weather.date >= today);
     let days: Vec<DayWeather> = coming.map(|day| day.weather).collect();
-    let name = format!("{} forecast", here.facts.site.site.name);
+    let name = format!("{} forecast", here.records.site.site.name);
     Ok(HttpResponse::Ok()
         .content_type("text/csv; charset=utf-8")
         .insert_header(attachment(&name, "csv"))

@@ -1,18 +1,18 @@
 //! The weather room: sources side by side, what their values are worth, which one counts.
 
-mod bring;
 mod choices;
 mod forecast;
+mod import;
 mod normals;
 mod series;
 mod services;
 mod sources;
-mod take_in;
+mod upload;
 
+pub(crate) use import::run as import_accepted;
 pub(crate) use services::fetch;
-pub(crate) use take_in::run as take_in;
 
-use crate::page::dates::Said;
+use crate::page::dates::DateFormat;
 use crate::page::frame::{Chapter, Frame};
 use crate::page::quantities::counted;
 use crate::page::take_back::TakeBack;
@@ -22,7 +22,7 @@ use crate::server::download::attachment;
 use crate::server::error::{PageError, page_with, see_other};
 use crate::server::session::{Fields, flash};
 use crate::site::context::{AtSite, EditorAt};
-use crate::site::facts::SiteFacts;
+use crate::site::records::SiteRecords;
 use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, get, post, web};
 use askama::Template;
@@ -55,8 +55,8 @@ pub(crate) fn routes(config: &mut web::ServiceConfig) {
         .service(undo_import)
         .service(redo_import)
         .service(download)
-        .configure(bring::routes)
-        .configure(take_in::routes)
+        .configure(upload::routes)
+        .configure(import::routes)
         .configure(sources::routes)
         .configure(services::routes)
         .configure(forecast::routes)
@@ -108,7 +108,11 @@ fn import_line(import: Import, weather: &SiteWeather, tz: &TimeZone) -> ImportLi
             .iter()
             .find(|s| s.id == import.source_id)
             .map_or("removed".into(), |s| s.name.clone()),
-        span: format!("{} to {}", import.first_date.said("%-d %b %Y"), import.last_date.said("%-d %b %Y")),
+        span: format!(
+            "{} to {}",
+            import.first_date.formatted("%-d %b %Y"),
+            import.last_date.formatted("%-d %b %Y")
+        ),
         what: format!(
             "{} new, {} changed, {} already known{}",
             import.days_new,
@@ -119,7 +123,7 @@ fn import_line(import: Import, weather: &SiteWeather, tz: &TimeZone) -> ImportLi
         who: format!(
             "{}, {}",
             import.imported_by,
-            import.imported_at.to_zoned(tz.clone()).said("%-d %b %Y %H:%M")
+            import.imported_at.to_zoned(tz.clone()).formatted("%-d %b %Y %H:%M")
         ),
         undone: import.undone,
         file_name: import.file_name,
@@ -147,7 +151,7 @@ struct SourceLine {
 
 /// What a layer that follows the site's sensors holds.
 fn followed_words(followed: &Followed) -> String {
-    let (first, last) = (followed.first.said("%-d %b"), followed.last.said("%-d %b %Y"));
+    let (first, last) = (followed.first.formatted("%-d %b"), followed.last.formatted("%-d %b %Y"));
     let lack = match followed.last_hours {
         n if n >= WHOLE_DAY_HOURS => String::new(),
         n => format!(
@@ -161,7 +165,7 @@ fn followed_words(followed: &Followed) -> String {
     )
 }
 
-fn source_lines(weather: &SiteWeather, followed: &[Followed], loaded: &SiteFacts) -> Vec<SourceLine> {
+fn source_lines(weather: &SiteWeather, followed: &[Followed], records: &SiteRecords) -> Vec<SourceLine> {
     let order = weather.order();
     weather
         .sources
@@ -194,13 +198,13 @@ fn source_lines(weather: &SiteWeather, followed: &[Followed], loaded: &SiteFacts
                 place: match source.place {
                     None => "at the site".to_owned(),
                     Some(place) => {
-                        let site = &loaded.site.site;
+                        let site = &records.site.site;
                         let rise = place.elevation.m() - site.elevation.m();
                         away(site.units, source.distance_km(site), rise)
                     }
                 },
                 span: span.map_or("not due".to_owned(), |(a, b)| {
-                    format!("{} to {}", a.said("%-d %b %Y"), b.said("%-d %b %Y"))
+                    format!("{} to {}", a.formatted("%-d %b %Y"), b.formatted("%-d %b %Y"))
                 }),
                 days: days.len(),
                 missing: total.saturating_sub(days.len()),
@@ -264,7 +268,7 @@ fn flagged(
                     !o.undone && o.overrule.date == day.raw.date && o.overrule.variable == variable
                 };
                 let latest = said.get(&source.id).and_then(|all| all.iter().rfind(of_value));
-                out.push(flagged_line((source.id, &source.name), day, (variable, standing), latest, units));
+                out.push(flagged_line(source.id, &source.name, day, variable, standing, latest, units));
             }
         }
     }
@@ -272,9 +276,11 @@ fn flagged(
 }
 
 fn flagged_line(
-    (source_id, source): (i64, &str),
+    source_id: i64,
+    source: &str,
     day: &JudgedDay,
-    (variable, standing): (Variable, Standing),
+    variable: Variable,
+    standing: Standing,
     latest: Option<&OverruleRecord>,
     units: UnitSystem,
 ) -> FlaggedLine {
@@ -290,7 +296,7 @@ fn flagged_line(
         source_id,
         source: source.to_owned(),
         date: day.raw.date,
-        day: day.raw.date.said("%-d %b %Y"),
+        day: day.raw.date.formatted("%-d %b %Y"),
         variable: variable.label(),
         code: variable.code(),
         value: day.raw.get(variable).map_or(String::new(), |v| {
@@ -350,13 +356,14 @@ struct Refused {
 
 impl Room {
     fn of(
-        loaded: &SiteFacts,
+        records: &SiteRecords,
         weather: &SiteWeather,
-        (imports, followed): (Vec<Import>, &[Followed]),
+        imports: Vec<Import>,
+        followed: &[Followed],
         said: &BTreeMap<i64, Vec<OverruleRecord>>,
     ) -> Self {
-        let days = weather.combined(&loaded.site.site).days.len();
-        let mut flagged = flagged(weather, said, loaded.units());
+        let days = weather.combined(&records.site.site).days.len();
+        let mut flagged = flagged(weather, said, records.units());
         let flagged_count = flagged.len();
         flagged.truncate(MAX_FLAGGED);
         let measured = || weather.sources.iter().filter(|s| s.kind != SourceKind::Normals);
@@ -371,14 +378,14 @@ impl Room {
                     .to_owned()
             },
             |c| {
-                let on = c.chosen_at.to_zoned(loaded.tz.clone()).said("%-d %b %Y");
+                let on = c.chosen_at.to_zoned(records.tz.clone()).formatted("%-d %b %Y");
                 format!("Chosen by {} on {on}: {}", c.chosen_by, c.reason)
             },
         );
-        let units = Units::of(loaded.units());
+        let units = Units::of(records.units());
         Self {
             lead,
-            sources: source_lines(weather, followed, loaded),
+            sources: source_lines(weather, followed, records),
             chart_sources: measured().map(|s| (s.id, s.name.clone())).collect(),
             variables: Variable::ALL
                 .iter()
@@ -389,29 +396,33 @@ impl Room {
             choice_words,
             flagged,
             flagged_count,
-            imports: imports.into_iter().map(|i| import_line(i, weather, &loaded.tz)).collect(),
+            imports: imports.into_iter().map(|i| import_line(i, weather, &records.tz)).collect(),
         }
     }
 }
 
 async fn draw(here: &AtSite, status: StatusCode, refused: Refused) -> Result<HttpResponse, PageError> {
-    let loaded = Arc::clone(&here.facts);
+    let records = Arc::clone(&here.records);
     let room = here.once(here.facts_key(), 60, move |state| {
-        let (id, site) = (loaded.site.id, &loaded.site.site);
+        let (id, site) = (records.site.id, &records.site.site);
         let (weather, imports, followed, said) = state.store.read(|snapshot| {
             let weather = snapshot.site_weather(id, site)?;
             Ok((weather, snapshot.imports(id)?, snapshot.followed(id)?, snapshot.overrules(id)?))
         })?;
-        Ok(Room::of(&loaded, &weather, (imports, &followed), &said))
+        Ok(Room::of(&records, &weather, imports, &followed, &said))
     });
     let room = room.await?;
     let (file_name, problems) = refused.file.unwrap_or_default();
     page_with(
         status,
         &RoomPage {
-            frame: Frame::of_site(here, format!("{}: weather", here.facts.site.site.name), Chapter::Weather)?,
+            frame: Frame::of_site(
+                here,
+                format!("{}: weather", here.records.site.site.name),
+                Chapter::Weather,
+            )?,
             site_id: here.id(),
-            most_mb: bring::MOST_MB,
+            most_mb: upload::MOST_MB,
             standings: if room.sources.iter().any(|s| s.can_be_asked) {
                 services::standings(here).await?
             } else {
@@ -424,7 +435,7 @@ async fn draw(here: &AtSite, status: StatusCode, refused: Refused) -> Result<Htt
                 }
             },
             room,
-            days: forecast::coming_days(&here.facts, here.today()),
+            days: forecast::coming_days(&here.records, here.today()),
             file_name,
             problem_count: problems.len(),
             problems: lines(&problems),
@@ -461,7 +472,7 @@ async fn overrule(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpRespon
         let message = format!(
             "Say why {} of {} should be judged otherwise; the reason stays with the value.",
             variable.label(),
-            date.said("%-d %b %Y")
+            date.formatted("%-d %b %Y")
         );
         let refused = Refused { message, reason, ..Refused::default() };
         return draw(&here, StatusCode::UNPROCESSABLE_ENTITY, refused).await;
@@ -473,7 +484,7 @@ async fn overrule(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpRespon
     let text = format!(
         "The {} of {} {}. The original stays as it came.",
         variable.label(),
-        date.said("%-d %b %Y"),
+        date.formatted("%-d %b %Y"),
         if keep { "counts" } else { "does not count" }
     );
     flash(&here.who.session, text, Some(format!("{}/overrules/{overrule_id}/undo", address::weather(id))))?;
@@ -543,7 +554,7 @@ async fn redo_import(
 #[get("/sites/{id}/weather.csv")]
 async fn download(here: AtSite) -> Result<HttpResponse, PageError> {
     let of_site = here.site_key();
-    let site = here.facts.site.clone();
+    let site = here.records.site.clone();
     let name = format!("{} weather", site.site.name);
     let days = here.read(move |snapshot| snapshot.weather(of_site, &site.site)).await?;
     Ok(HttpResponse::Ok()

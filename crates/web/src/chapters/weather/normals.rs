@@ -138,7 +138,8 @@ type Typed<'a> = (&'a BTreeMap<String, String>, BTreeMap<String, String>);
 
 async fn draw_normals(
     here: &AtSite,
-    (site_id, source_id): (i64, i64),
+    site_id: i64,
+    source_id: i64,
     refused: Option<Typed<'_>>,
 ) -> Result<HttpResponse, PageError> {
     let of_site = here.site_key();
@@ -148,7 +149,7 @@ async fn draw_normals(
         .into_iter()
         .find(|s| s.id == source_id && s.kind == SourceKind::Normals)
         .ok_or(PageError::NotFound)?;
-    let units = here.facts.units();
+    let units = here.records.units();
     let known = normals.as_ref().map(|n| normals_texts(n, units)).unwrap_or_default();
     let empty = BTreeMap::new();
     let (texts, errors) = refused.as_ref().map_or((&known, &empty), |(t, e)| (*t, e));
@@ -178,7 +179,7 @@ async fn draw_normals(
 
 #[get("/sites/{id}/weather/sources/{source}/normals")]
 async fn normals_page(here: AtSite, path: web::Path<(i64, i64)>) -> Result<HttpResponse, PageError> {
-    draw_normals(&here, *path, None).await
+    draw_normals(&here, path.0, path.1, None).await
 }
 
 #[post("/sites/{id}/weather/sources/{source}/normals")]
@@ -189,7 +190,7 @@ async fn save_normals(
 ) -> Result<HttpResponse, PageError> {
     let of_site = here.site_key();
     let (site_id, source_id) = *path;
-    match read_normals(&fields, here.facts.units()) {
+    match read_normals(&fields, here.records.units()) {
         Ok(normals) => {
             let found = here
                 .change(move |change| {
@@ -209,7 +210,7 @@ async fn save_normals(
             flash(&here.who.session, "The normals are saved; they stand in where no record reaches.", None)?;
             Ok(see_other(&address::weather(site_id)))
         }
-        Err(errors) => draw_normals(&here, *path, Some((&fields.0, errors))).await,
+        Err(errors) => draw_normals(&here, path.0, path.1, Some((&fields.0, errors))).await,
     }
 }
 

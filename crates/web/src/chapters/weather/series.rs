@@ -132,7 +132,7 @@ fn hour_variable(variable: Variable) -> Option<HourVariable> {
 #[get("/sites/{id}/weather/series.json")]
 async fn series_json(here: AtSite, query: web::Query<Query>) -> Result<HttpResponse, PageError> {
     let of_site = here.site_key();
-    let site = here.facts.site.clone();
+    let site = here.records.site.clone();
     let variable = Variable::from_code(&query.variable)
         .ok_or_else(|| PageError::BadRequest("There is no such variable.".into()))?;
     let (source, span) = (query.source, query.from.zip(query.to));
@@ -174,7 +174,7 @@ async fn series_json(here: AtSite, query: web::Query<Query>) -> Result<HttpRespo
         })
         .await?
         .ok_or(PageError::NotFound)?;
-    let drawn = drawn.shown(Units::of(here.facts.units()).of_variable(variable));
+    let drawn = drawn.shown(Units::of(here.records.units()).of_variable(variable));
     Ok(HttpResponse::Ok().json(drawn))
 }
 
@@ -183,7 +183,7 @@ async fn series_json(here: AtSite, query: web::Query<Query>) -> Result<HttpRespo
 async fn source_csv(here: AtSite, path: web::Path<(i64, i64)>) -> Result<HttpResponse, PageError> {
     let of_site = here.site_key();
     let (_, source) = *path;
-    let site = here.facts.site.clone();
+    let site = here.records.site.clone();
     let (name, body) = here
         .read(move |snapshot| {
             let weather = snapshot.site_weather(of_site, &site.site)?;

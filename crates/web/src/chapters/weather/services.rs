@@ -1,8 +1,8 @@
 //! A source that is fetched: its page, the columns of its answers, and the asking itself, which a worker does.
 
-use super::bring::{Waiting, read_known};
 use super::forecast::{ComingDay, coming_days};
-use crate::page::dates::Said;
+use super::upload::{Waiting, read_known};
+use crate::page::dates::DateFormat;
 use crate::page::forms::{Field, FieldError, FieldGroup, Form, Reader, base_version};
 use crate::page::frame::{Chapter, Frame};
 use crate::page::quantities::{counted, span};
@@ -40,8 +40,9 @@ pub(super) fn routes(config: &mut web::ServiceConfig) {
 pub(super) async fn standings(here: &AtSite) -> Result<Vec<Standing>, PageError> {
     let of_site = here.site_key();
     let known = here.read(move |snapshot| services_of(snapshot, of_site)).await?;
-    let moment = (here.now(), &here.facts.tz);
-    let standing = |(source, service, answers): &Known| Standing::of(source, service, answers, moment);
+    let moment = (here.now(), &here.records.tz);
+    let standing =
+        |(source, service, answers): &Known| Standing::of(source, service, answers, moment.0, moment.1);
     Ok(known.iter().map(standing).collect())
 }
 
@@ -111,7 +112,7 @@ struct AnswerLine {
 fn answer_line(answer: &Answer, tz: &TimeZone) -> AnswerLine {
     let took = format!("{:.1} s, {:.1} kB", answer.took.as_secs_f64(), f64::from(answer.bytes) / 1000.0);
     AnswerLine {
-        at: answer.asked_at.to_zoned(tz.clone()).said("%a %-d %b %H:%M"),
+        at: answer.asked_at.to_zoned(tz.clone()).formatted("%a %-d %b %H:%M"),
         what: if answer.foretold { "forecast" } else { "measured" },
         outcome: match answer.fault.as_str() {
             "" => format!(
@@ -170,7 +171,7 @@ async fn draw(
     theirs: Option<&Service>,
 ) -> Result<HttpResponse, PageError> {
     let (source, service, answers) = found(here, source).await?;
-    let moment = (here.now(), &here.facts.tz);
+    let moment = (here.now(), &here.records.tz);
     let base = service.as_ref().map_or(0, |s| s.version);
     page_with(
         status,
@@ -179,8 +180,8 @@ async fn draw(
             site_id: here.id(),
             source_id: source.id,
             base,
-            standing: service.as_ref().map(|s| Standing::of(&source, s, &answers, moment)),
-            days: coming_days(&here.facts, here.today()),
+            standing: service.as_ref().map(|s| Standing::of(&source, s, &answers, moment.0, moment.1)),
+            days: coming_days(&here.records, here.today()),
             form: match typed {
                 Some((fields, errors)) => form(&fields.0, errors),
                 None => form(&texts(service.as_ref()), &[]),
@@ -230,7 +231,7 @@ async fn save(
     }
     let stopped = settings.stopped;
     let name = source.name.clone();
-    let saved = here.change(move |change| change.save_service((source_id, &name), base, &settings)).await?;
+    let saved = here.change(move |change| change.save_service(source_id, &name, base, &settings)).await?;
     if let Some(theirs) = saved {
         return draw(&here, source_id, StatusCode::CONFLICT, Some((&fields, &[])), Some(&theirs)).await;
     }
@@ -275,7 +276,7 @@ async fn columns(
     };
     let (user, name) = (here.who.user.id, format!("answer of {}", source.name));
     let draft = with_store(&here.state, move |store| {
-        store.create_draft((of_site, source_id), user, &name, &body, true)
+        store.create_draft(of_site, source_id, user, &name, &body, true)
     })
     .await?;
     Ok(see_other(&address::draft(site_id, draft)))

@@ -78,7 +78,7 @@ fn source_page(
         &SourcePage {
             frame: Frame::of_site(here, "New source", Chapter::Weather)?,
             site_id: here.id(),
-            form: source_form(here.facts.units(), texts, errors),
+            form: source_form(here.records.units(), texts, errors),
         },
     )
 }
@@ -92,7 +92,7 @@ async fn new_page(EditorAt(here): EditorAt) -> Result<HttpResponse, PageError> {
 #[post("/sites/{id}/weather/sources")]
 async fn create(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse, PageError> {
     let id = here.id();
-    let u = Units::of(here.facts.units());
+    let u = Units::of(here.records.units());
     let mut reader = Reader::new(&fields);
     let name = reader.name("name");
     let kind: Option<SourceKind> = reader.choice("kind");
@@ -123,10 +123,11 @@ async fn set_removed(
     here: &AtSite,
     of: (i64, i64),
     removed: bool,
-    (text, back): (&str, &str),
+    text: &str,
+    back: &str,
 ) -> Result<HttpResponse, PageError> {
     let at = removed.then(|| here.now());
-    if !here.change(move |change| change.take_back(Subject::Source, of, at)).await? {
+    if !here.change(move |change| change.take_back(Subject::Source, of.0, of.1, at)).await? {
         return Err(PageError::NotFound);
     }
     flash(&here.who.session, text, Some(format!("{}/sources/{}/{back}", address::weather(of.0), of.1)))?;
@@ -139,7 +140,7 @@ async fn remove(
     path: web::Path<(i64, i64)>,
     _fields: Fields,
 ) -> Result<HttpResponse, PageError> {
-    set_removed(&here, *path, true, ("The source is taken away; its files are kept.", "restore")).await
+    set_removed(&here, *path, true, "The source is taken away; its files are kept.", "restore").await
 }
 
 #[post("/sites/{id}/weather/sources/{source}/restore")]
@@ -148,7 +149,7 @@ async fn restore(
     path: web::Path<(i64, i64)>,
     _fields: Fields,
 ) -> Result<HttpResponse, PageError> {
-    set_removed(&here, *path, false, ("The source is back.", "remove")).await
+    set_removed(&here, *path, false, "The source is back.", "remove").await
 }
 
 /// Says which source counts, by variable.
@@ -221,11 +222,12 @@ struct Pair {
     second: Option<i64>,
 }
 
+// Long: one part of the page after another.
 #[get("/sites/{id}/weather/compare")]
 async fn comparison(here: AtSite, query: web::Query<Pair>) -> Result<HttpResponse, PageError> {
     let of_site = here.site_key();
-    let loaded = Arc::clone(&here.facts);
-    let (id, site) = (here.id(), loaded.site.site.clone());
+    let records = Arc::clone(&here.records);
+    let (id, site) = (here.id(), records.site.site.clone());
     let weather = here.read(move |snapshot| snapshot.site_weather(of_site, &site)).await?;
     let with_days: Vec<usize> =
         (0..weather.sources.len()).filter(|i| weather.days.get(*i).is_some_and(|d| !d.is_empty())).collect();
@@ -242,19 +244,24 @@ async fn comparison(here: AtSite, query: web::Query<Pair>) -> Result<HttpRespons
     if let Some((a, b)) = pair
         && let (Some(first), Some(second)) = (source(a), source(b))
     {
-        let site = &loaded.site.site;
+        let site = &records.site.site;
         let at = |s: &upland_store::weather::SourceRecord| {
             s.place.map_or((site.latitude_deg, site.longitude_deg), |p| (p.latitude_deg, p.longitude_deg))
         };
+        let (here, there) = (at(first), at(second));
         let rise = second.station(site).elevation.m() - first.station(site).elevation.m();
         words = format!(
             "{} against {}: {}. Bias is the second less the first.",
             second.name,
             first.name,
-            away(loaded.units(), upland_core::weather::record::distance_km(at(first), at(second)), rise),
+            away(
+                records.units(),
+                upland_core::weather::record::distance_km(here.0, here.1, there.0, there.1),
+                rise
+            ),
         );
         ids = (first.id, second.id);
-        let units = Units::of(loaded.units());
+        let units = Units::of(records.units());
         let (left, right) = (weather.days.get(a), weather.days.get(b));
         lines = compare(left.map_or(&[][..], Vec::as_slice), right.map_or(&[][..], Vec::as_slice))
             .into_iter()

@@ -43,7 +43,7 @@ fn left_out(id: i64, on: Date, undone: bool) -> OverruleRecord {
 }
 
 fn weather(said: &[OverruleRecord]) -> SiteWeather {
-    let site = fixture::decided(UnitSystem::Metric).loaded.site.site.clone();
+    let site = fixture::decided(UnitSystem::Metric).records.site.site.clone();
     let far = SourcePlace {
         latitude_deg: 46.09,
         longitude_deg: -30.0,
@@ -90,9 +90,9 @@ fn import(id: i64, source_id: i64, hours: i32) -> Import {
 }
 
 fn room(weather: &SiteWeather, said: &[OverruleRecord]) -> Room {
-    let loaded = fixture::decided(UnitSystem::Metric).loaded;
+    let records = fixture::decided(UnitSystem::Metric).records;
     let said = BTreeMap::from([(3, said.to_vec())]);
-    Room::of(&loaded, weather, (vec![import(1, 3, 0), import(2, 77, 240)], &[]), &said)
+    Room::of(&records, weather, vec![import(1, 3, 0), import(2, 77, 240)], &[], &said)
 }
 
 #[test]
@@ -189,7 +189,7 @@ fn the_newest_flags_are_listed_and_the_rest_counted() {
         })
         .collect();
     let mut stuck = weather(&[]);
-    let station = stuck.sources[0].station(&fixture::decided(UnitSystem::Metric).loaded.site.site);
+    let station = stuck.sources[0].station(&fixture::decided(UnitSystem::Metric).records.site.site);
     stuck.days[0] = judge(&frozen, &examine(&frozen, &station), &[]);
     let shown = room(&stuck, &[]);
     assert_eq!(shown.flagged.len(), MAX_FLAGGED);

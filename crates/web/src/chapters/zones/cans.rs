@@ -2,7 +2,7 @@
 
 mod map;
 
-use crate::page::dates::{Said, typed_date};
+use crate::page::dates::{DateFormat, typed_date};
 use crate::page::forms::out_of_bounds;
 use crate::page::frame::{Chapter, Frame};
 use crate::page::plan_picture::{plan_about, saved_plan};
@@ -11,7 +11,7 @@ use crate::page::take_back::TakeBack;
 use crate::page::units::{MINUTES, Shown, Units};
 use crate::server::address;
 use crate::server::error::{PageError, page_with, see_other};
-use crate::server::reader::habit;
+use crate::server::request_locale::habit;
 use crate::server::session::{Fields, flash};
 use crate::site::context::{AtSite, EditorAt};
 use actix_web::http::StatusCode;
@@ -300,10 +300,10 @@ async fn draw(
     typed: Typed,
     outcome: Option<Outcome>,
 ) -> Result<HttpResponse, PageError> {
-    let (zone_id, loaded, climate) = (zone.id, &here.facts, &here.facts.climate);
+    let (zone_id, records, climate) = (zone.id, &here.records, &here.records.climate);
     let tests =
         here.more(&format!("zone {zone_id}"), 10, move |snapshot| snapshot.catch_tests(zone_id)).await?;
-    let units = loaded.site.site.units;
+    let units = records.site.site.units;
     let (result, errors) = match outcome {
         Some(Ok((on, test))) => {
             let result = test.result().ok().map(|r| result_view(&test, &r, &zone.zone, climate, on, units));
@@ -319,7 +319,7 @@ async fn draw(
         status,
         &CansPage {
             frame: Frame::of_site(here, format!("Cans on zone {}", zone.zone.number), Chapter::Zones)?,
-            site_id: loaded.site.id.number(),
+            site_id: records.site.id.number(),
             zone_id: zone.id,
             zone: format!("{} {}", zone.zone.number, zone.zone.name),
             version: zone.version,
@@ -337,8 +337,8 @@ async fn draw(
 
 #[get("/sites/{id}/zones/{zone}/cans")]
 async fn test_page(here: AtSite, path: web::Path<(i64, i64)>) -> Result<HttpResponse, PageError> {
-    let zone = here.facts.zone(path.1)?;
-    let reading = match here.facts.units() {
+    let zone = here.records.zone(path.1)?;
+    let reading = match here.records.units() {
         UnitSystem::Metric => CanReading::Volume,
         UnitSystem::UsCustomary => CanReading::Depth,
     };
@@ -372,7 +372,7 @@ async fn work_out(
     fields: Fields,
 ) -> Result<HttpResponse, PageError> {
     let (site_id, zone_id) = *path;
-    let (loaded, zone) = (&here.facts, here.facts.zone(zone_id)?);
+    let (records, zone) = (&here.records, here.records.zone(zone_id)?);
     let get = |name: &str| fields.get(name).to_owned();
     let typed = Typed {
         on: get("on"),
@@ -381,7 +381,7 @@ async fn work_out(
         throat: get("throat"),
         cans: get("cans"),
     };
-    let outcome = read(&typed, loaded.units(), here.today());
+    let outcome = read(&typed, records.units(), here.today());
     let (on, test) = match (outcome, fields.get("then")) {
         (Ok(found), "save") => found,
         (outcome, _) => {
@@ -409,7 +409,7 @@ async fn work_out(
             let text = format!(
                 "Zone {} now rests on its cans: {}, uniformity {}.",
                 zone.zone.number,
-                rate(loaded.site.site.units, result.rate),
+                rate(records.site.site.units, result.rate),
                 share(result.uniformity)
             );
             flash(&here.who.session, text, None)?;
@@ -529,7 +529,7 @@ pub(super) fn basis_words(zone: &Zone, system: UnitSystem) -> String {
         (None, _) => "The rate is the default of its heads.".to_owned(),
         (Some(_), RateBasis::Typed) => "The rate was typed.".to_owned(),
         (Some(_), RateBasis::CatchCans { on }) => {
-            format!("The rate is from cans set out on {}.", on.said("%-d %b %Y"))
+            format!("The rate is from cans set out on {}.", on.formatted("%-d %b %Y"))
         }
         (Some(_), RateBasis::FlowAndArea { flow_l_per_min, area_m2 }) => format!(
             "The rate is {} × {} {} ÷ {} {}.",

@@ -5,7 +5,7 @@ mod planting_form;
 mod season;
 mod survey;
 
-use crate::page::dates::Said;
+use crate::page::dates::DateFormat;
 use crate::page::forms::{FieldError, Form, base_version, units_of};
 use crate::page::frame::{Chapter, Frame};
 use crate::page::merge::Merged;
@@ -14,7 +14,7 @@ use crate::server::address;
 use crate::server::error::{PageError, page, page_with, see_other};
 use crate::server::session::{Fields, flash};
 use crate::site::context::{AtSite, EditorAt};
-use crate::site::facts::SiteController;
+use crate::site::records::SiteController;
 use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, get, post, web};
 use askama::Template;
@@ -102,12 +102,12 @@ struct ListPage {
 
 #[get("/sites/{id}/zones")]
 async fn list(here: AtSite) -> Result<HttpResponse, PageError> {
-    let (loaded, site, zones) = (&here.facts, &here.facts.site, &here.facts.zones);
+    let (records, site, zones) = (&here.records, &here.records.site, &here.records.zones);
     let unmeasured = zones.iter().filter(|z| z.zone.precipitation_rate.is_none()).count();
     page(&ListPage {
         frame: Frame::of_site(&here, format!("{}: zones", site.site.name), Chapter::Zones)?,
         site_id: site.id.number(),
-        several_controllers: loaded.controllers.len() > 1,
+        several_controllers: records.controllers.len() > 1,
         zones: zones.iter().map(|z| line(z, site.site.units, site.site.latitude_deg)).collect(),
         unmeasured: match unmeasured {
             0 => "Every precipitation rate is measured.".to_owned(),
@@ -166,14 +166,14 @@ struct Editing<'a> {
 fn edit(here: &AtSite, editing: Editing<'_>) -> Result<HttpResponse, PageError> {
     let title = editing.zone.map_or("New zone".to_owned(), |z| format!("Zone {}", z.zone.number));
     let answered = editing.zone.filter(|_| editing.answers);
-    let (climate, today) = (&here.facts.climate, here.moment(None).date);
+    let (climate, today) = (&here.records.climate, here.moment(None).date);
     page_with(
         editing.status,
         &EditPage {
             frame: Frame::of_site(here, title, Chapter::Zones)?,
             form: {
                 let (texts, errors) = (editing.texts, editing.errors);
-                let mut form = survey::form(editing.units, &here.facts.controller_names(), texts, errors);
+                let mut form = survey::form(editing.units, &here.records.controller_names(), texts, errors);
                 if editing.zone.is_some() {
                     form.groups.push(survey::since_group());
                     form = form.filled(texts, errors);
@@ -191,8 +191,8 @@ fn edit(here: &AtSite, editing: Editing<'_>) -> Result<HttpResponse, PageError> 
                 mixed_words(&z.zone, climate.station().latitude_deg, Month::of(today))
             }),
             saved: editing.zone.map(|z| {
-                let on = z.saved_at.to_zoned(here.facts.tz.clone());
-                (z.saved_by.clone(), on.said("%-d %b %Y"))
+                let on = z.saved_at.to_zoned(here.records.tz.clone());
+                (z.saved_by.clone(), on.formatted("%-d %b %Y"))
             }),
             merged: editing.merged,
         },
@@ -208,13 +208,13 @@ fn free_number(zones: &[ZoneRecord], controller_number: u8) -> u16 {
 
 #[get("/sites/{id}/zones/new")]
 async fn new_page(EditorAt(here): EditorAt) -> Result<HttpResponse, PageError> {
-    let first = here.facts.controllers.first().map_or(1, SiteController::number);
+    let first = here.records.controllers.first().map_or(1, SiteController::number);
     let editing = Editing {
         status: StatusCode::OK,
         zone: None,
-        units: here.facts.units(),
+        units: here.records.units(),
         version: 0,
-        texts: &survey::blank(first, free_number(&here.facts.zones, first)),
+        texts: &survey::blank(first, free_number(&here.records.zones, first)),
         errors: &[],
         merged: Merged::default(),
         answers: false,
@@ -225,7 +225,7 @@ async fn new_page(EditorAt(here): EditorAt) -> Result<HttpResponse, PageError> {
 #[post("/sites/{id}/zones")]
 async fn create(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse, PageError> {
     let (id, units) = (here.id(), units_of(&fields)?);
-    match survey::read(&fields, units, None, (&survey::Stations::of(&here.facts, None), here.today())) {
+    match survey::read(&fields, units, None, &survey::Stations::of(&here.records, None), here.today()) {
         Ok(zone) => {
             let text = format!("Zone {} {} is made.", zone.number, zone.name);
             let zone_id = here.change(move |change| change.create_zone(&zone)).await?;
@@ -251,8 +251,8 @@ async fn create(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse
 
 #[get("/sites/{id}/zones/{zone}")]
 async fn edit_page(here: AtSite, path: web::Path<(i64, i64)>) -> Result<HttpResponse, PageError> {
-    let zone = here.facts.zone(path.1)?;
-    let units = here.facts.units();
+    let zone = here.records.zone(path.1)?;
+    let units = here.records.units();
     let editing = Editing {
         status: StatusCode::OK,
         zone: Some(zone),
@@ -274,14 +274,14 @@ async fn save(
 ) -> Result<HttpResponse, PageError> {
     let (site_id, zone_id) = *path;
     let (units, base) = (units_of(&fields)?, base_version(&fields)?);
-    let current = here.facts.zone(zone_id)?;
+    let current = here.records.zone(zone_id)?;
     let drawn = |status, version, texts, errors, merged| {
         let zone = Some(current);
         edit(&here, Editing { status, zone, units, version, texts, errors, merged, answers: false })
     };
     let before = here.read(move |snapshot| snapshot.zone_version(zone_id, base)).await?;
-    let stations = survey::Stations::of(&here.facts, Some(zone_id));
-    let zone = match survey::read(&fields, units, before.as_ref(), (&stations, here.today())) {
+    let stations = survey::Stations::of(&here.records, Some(zone_id));
+    let zone = match survey::read(&fields, units, before.as_ref(), &stations, here.today()) {
         Ok(zone) => zone,
         Err(errors) => {
             let status = StatusCode::UNPROCESSABLE_ENTITY;
@@ -301,7 +301,7 @@ async fn save(
         Saved::As(_) => format!("{name} is saved."),
         Saved::Unchanged(version) => format!("Nothing changed: version {version} of {name} stands."),
         Saved::Conflict(theirs) => {
-            let form = survey::form(units, &here.facts.controller_names(), &BTreeMap::new(), &[]);
+            let form = survey::form(units, &here.records.controller_names(), &BTreeMap::new(), &[]);
             let started = before.as_ref().map(|z| survey::texts(z, units)).unwrap_or_default();
             let of_them = survey::texts(&theirs.zone, units);
             let (texts, merged) = Merged::of(&form, &started, &fields.shown(), &of_them, &theirs.saved_by);
@@ -319,9 +319,9 @@ async fn remove(
     _fields: Fields,
 ) -> Result<HttpResponse, PageError> {
     let (site_id, zone_id) = *path;
-    let zone = here.facts.zone(zone_id)?;
+    let zone = here.records.zone(zone_id)?;
     let now = here.now();
-    let done = here.change(move |change| change.take_back(Subject::Zone, (site_id, zone_id), Some(now)));
+    let done = here.change(move |change| change.take_back(Subject::Zone, site_id, zone_id, Some(now)));
     if !done.await? {
         return Err(PageError::NotFound);
     }
@@ -340,7 +340,7 @@ async fn restore(
     _fields: Fields,
 ) -> Result<HttpResponse, PageError> {
     let (site_id, zone_id) = *path;
-    if !here.change(move |change| change.take_back(Subject::Zone, (site_id, zone_id), None)).await? {
+    if !here.change(move |change| change.take_back(Subject::Zone, site_id, zone_id, None)).await? {
         return Err(PageError::NotFound);
     }
     flash(&here.who.session, "The zone is back.", None)?;

@@ -183,11 +183,13 @@ pub(super) struct Read {
     pub rate: Option<MillimetresPerHour>,
 }
 
+// Long: one field after another.
 /// Reads the planting part. `area` is the area as read; `rate` says whether a rate was typed.
 pub(super) fn read(
     fields: &Fields,
     reader: &mut Reader,
-    (u, today): (&Units, Date),
+    u: &Units,
+    today: Date,
     before: Option<&Zone>,
     area: Option<f64>,
 ) -> Read {
@@ -396,7 +398,7 @@ mod tests {
     const TODAY: Date = Date::constant(2026, 7, 14);
 
     fn zone() -> Zone {
-        let mut zone = crate::fixture::decided(UnitSystem::Metric).loaded.zones[0].zone.clone();
+        let mut zone = crate::fixture::decided(UnitSystem::Metric).records.zones[0].zone.clone();
         zone.own_coefficient = Some(OwnCoefficient::Landscape { species: 0.55, density: 1.15 });
         zone.planting = Planting {
             others: vec![OtherPlants { plant: PlantKind::Trees, share: Share::from_fraction(0.3) }],
@@ -428,7 +430,7 @@ mod tests {
     fn a_planting_sent_back_untouched_changes_nothing_in_either_unit_system() {
         for system in [UnitSystem::Metric, UnitSystem::UsCustomary] {
             let fields = Fields(survey::texts(&zone(), system));
-            assert_eq!(survey::read(&fields, system, Some(&zone()), (&stations(), TODAY)), Ok(zone()));
+            assert_eq!(survey::read(&fields, system, Some(&zone()), &stations(), TODAY), Ok(zone()));
         }
     }
 
@@ -441,7 +443,7 @@ mod tests {
             for (name, value) in changes {
                 texts.insert((*name).to_owned(), (*value).to_owned());
             }
-            survey::read(&Fields(texts), UnitSystem::Metric, Some(&bare), (&stations(), TODAY))
+            survey::read(&Fields(texts), UnitSystem::Metric, Some(&bare), &stations(), TODAY)
                 .err()
                 .unwrap_or_default()
                 .into_iter()
@@ -473,8 +475,7 @@ mod tests {
         for (name, value) in [("zone_flow", "30"), ("area", "120"), ("rate", "")] {
             texts.insert(name.to_owned(), value.to_owned());
         }
-        let read =
-            survey::read(&Fields(texts), UnitSystem::Metric, Some(&bare), (&stations(), TODAY)).unwrap();
+        let read = survey::read(&Fields(texts), UnitSystem::Metric, Some(&bare), &stations(), TODAY).unwrap();
         assert_eq!(read.precipitation_rate.map(|r| r.mm_per_hour()), Some(15.0));
         assert_eq!(read.planting.rate_basis, RateBasis::FlowAndArea { flow_l_per_min: 30.0, area_m2: 120.0 });
     }

@@ -1,7 +1,7 @@
 //! The season of a zone: the days of its account, with rain and watering as best known, as the controller was set or as
 //! advised, and set right by readings from the field.
 
-use crate::page::dates::{Said, typed_date};
+use crate::page::dates::{DateFormat, typed_date};
 use crate::page::frame::{Chapter, Frame};
 use crate::page::quantities::{depth, plain, share};
 use crate::page::season_chart::{SeasonChart, chart};
@@ -11,8 +11,9 @@ use crate::server::address;
 use crate::server::error::{PageError, page_with, see_other};
 use crate::server::session::{Fields, flash};
 use crate::server::state::AppState;
-use crate::site::context::{AtSite, EditorAt, SiteAtWork};
-use crate::site::facts::SiteFacts;
+use crate::site::context::{AtSite, EditorAt};
+use crate::site::records::SiteRecords;
+use crate::site::snapshot::SiteSnapshot;
 use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, get, post, web};
 use askama::Template;
@@ -20,7 +21,7 @@ use jiff::ToSpan;
 use jiff::civil::Date;
 use std::collections::BTreeMap;
 use std::sync::Arc;
-use upland_core::account::whole::{Facts, SiteAccount, Way, begins, of_site};
+use upland_core::account::site_account::{AccountInputs, EvidencePolicy, SiteAccount, begins, of_site};
 use upland_core::account::zone::AccountDay;
 use upland_core::codes::Coded;
 use upland_core::quantity::bounds;
@@ -40,8 +41,8 @@ const DRAWN_DAYS: i32 = 150;
 const LEAST_MM: f64 = 0.05;
 
 /// What waters the zone in the drawing; as best known unless an address says otherwise.
-fn way(code: Option<&str>) -> Way {
-    code.and_then(Way::from_code).unwrap_or_default()
+fn way(code: Option<&str>) -> EvidencePolicy {
+    code.and_then(EvidencePolicy::from_code).unwrap_or_default()
 }
 
 struct DayLine {
@@ -68,7 +69,7 @@ fn day_line(day: &AccountDay, units: UnitSystem) -> DayLine {
     }
     notes.push(day.evidence.label().to_owned());
     DayLine {
-        date: day.date.said("%-d %b %Y"),
+        date: day.date.formatted("%-d %b %Y"),
         et0: depth(units, day.et0),
         demand: depth(units, day.water.demand),
         rain: depth(units, day.water.rain_in),
@@ -117,24 +118,24 @@ impl SeasonPage {
 
 /// The days of a zone's account up to this evening, whatever waters it: of the site's own account where that is the
 /// best known, so that Today and its season are one.
-fn days_of(work: &SiteAtWork, zone: &Zone, way: Way) -> Vec<AccountDay> {
+fn days_of(site: &SiteSnapshot, zone: &Zone, way: EvidencePolicy) -> Vec<AccountDay> {
     let of = |account: &SiteAccount| {
         let found = account.zone(zone.controller_number, zone.number);
         found.map(|own| own.days.clone()).unwrap_or_default()
     };
-    if way == Way::Best {
-        return of(&work.account);
+    if way == EvidencePolicy::Best {
+        return of(site.account());
     }
-    let known = &work.states.facts;
+    let known = &site.inputs;
     let own = known.zone(zone.controller_number, zone.number).cloned();
-    let alone = Facts { zones: own.into_iter().collect(), ..known.clone() };
-    of(&of_site(&alone, way, (begins(&known.climate, work.moment.date), work.account.until), |_, _| ()))
+    let alone = AccountInputs { zones: own.into_iter().collect(), ..known.clone() };
+    of(&of_site(&alone, way, begins(&known.climate, site.moment.date), site.account().until, |_, _| ()))
 }
 
 fn event_line(event: &ZoneEvent) -> EventLine {
     EventLine {
         id: event.id,
-        date: event.date.said("%-d %b %Y"),
+        date: event.date.formatted("%-d %b %Y"),
         what: match event.kind {
             EventKind::Reading => {
                 format!("{} of the available water left", share(Share::from_fraction(event.value)))
@@ -150,18 +151,19 @@ fn event_line(event: &ZoneEvent) -> EventLine {
 impl Season {
     fn of(
         state: &AppState,
-        loaded: &SiteFacts,
+        records: &SiteRecords,
         zone_id: i64,
-        (work, way): (&SiteAtWork, Way),
+        site: &SiteSnapshot,
+        way: EvidencePolicy,
     ) -> Result<Self, PageError> {
-        let zone = loaded.zone(zone_id)?;
-        let events = state.store.read(|snapshot| snapshot.zone_events(loaded.site.id))?;
-        let today = work.moment.date;
+        let zone = records.zone(zone_id)?;
+        let events = state.store.read(|snapshot| snapshot.zone_events(records.site.id))?;
+        let today = site.moment.date;
         let from = today.checked_sub(DRAWN_DAYS.days()).unwrap_or(today);
         let days: Vec<AccountDay> =
-            days_of(work, &zone.zone, way).into_iter().filter(|d| d.date > from).collect();
-        let units = loaded.site.site.units;
-        let latitude = loaded.site.site.latitude_deg;
+            days_of(site, &zone.zone, way).into_iter().filter(|d| d.date > from).collect();
+        let units = records.site.site.units;
+        let latitude = records.site.site.latitude_deg;
         let total = zone.zone.resolve(latitude).root_zone.total_available.mm();
         Ok(Self {
             chart: (!days.is_empty()).then(|| chart(&days, total, units)),
@@ -173,18 +175,19 @@ impl Season {
 
 async fn draw(
     here: &AtSite,
-    (site_id, zone_id): (i64, i64),
-    way: Way,
+    site_id: i64,
+    zone_id: i64,
+    way: EvidencePolicy,
     refused: Option<(Vec<String>, BTreeMap<String, String>)>,
 ) -> Result<HttpResponse, PageError> {
-    let facts = Arc::clone(&here.facts);
+    let facts = Arc::clone(&here.records);
     let zone = facts.zone(zone_id)?;
     let today = here.moment(None).date;
-    let work = here.at_work(None).await?;
-    let until = work.account.until;
+    let site = here.snapshot_with_account(None).await?;
+    let until = site.account().until;
     let key = format!("{} zone {zone_id} {way:?} on {today} until {until}", here.facts_key());
     let known = Arc::clone(&facts);
-    let season = here.once(key, 80, move |state| Season::of(state, &known, zone_id, (&work, way))).await?;
+    let season = here.once(key, 80, move |state| Season::of(state, &known, zone_id, &site, way)).await?;
     let (errors, typed) = refused.unwrap_or_default();
     page_with(
         if errors.is_empty() { StatusCode::OK } else { StatusCode::UNPROCESSABLE_ENTITY },
@@ -194,9 +197,9 @@ async fn draw(
             zone_id,
             zone: format!("{} {}", zone.zone.number, zone.zone.name),
             ways: vec![
-                (Way::Best.code(), "as best known", way == Way::Best),
-                (Way::AsSet.code(), "as the controller was set", way == Way::AsSet),
-                (Way::AsAdvised.code(), "as advised", way == Way::AsAdvised),
+                (EvidencePolicy::Best.code(), "as best known", way == EvidencePolicy::Best),
+                (EvidencePolicy::AsSet.code(), "as the controller was set", way == EvidencePolicy::AsSet),
+                (EvidencePolicy::AsAdvised.code(), "as advised", way == EvidencePolicy::AsAdvised),
             ],
             season,
             today: typed_date(today),
@@ -217,7 +220,7 @@ async fn season_page(
     path: web::Path<(i64, i64)>,
     query: web::Query<Query>,
 ) -> Result<HttpResponse, PageError> {
-    draw(&here, *path, way(query.by.as_deref()), None).await
+    draw(&here, path.0, path.1, way(query.by.as_deref()), None).await
 }
 
 /// Reads what was found: kind, day, value, reason.
@@ -272,12 +275,12 @@ async fn note(
     fields: Fields,
 ) -> Result<HttpResponse, PageError> {
     let (site_id, zone_id) = *path;
-    here.facts.zone(zone_id)?;
+    here.records.zone(zone_id)?;
     let by = way(Some(fields.get("by")));
     match read(&fields, here.moment(None).date.max(here.today())) {
         Ok((kind, date, value, reason)) => {
             let made =
-                here.change(move |change| change.note_event(zone_id, date, (kind, value), &reason)).await?;
+                here.change(move |change| change.note_event(zone_id, date, kind, value, &reason)).await?;
             let id = made.ok_or(PageError::NotFound)?;
             let text = match kind {
                 EventKind::Reading => "The balance follows the reading from that day on.",
@@ -290,7 +293,7 @@ async fn note(
             )?;
             Ok(see_other(&format!("{}/season?by={}", address::zone(site_id, zone_id), by.code())))
         }
-        Err(errors) => draw(&here, *path, by, Some((errors, fields.0))).await,
+        Err(errors) => draw(&here, path.0, path.1, by, Some((errors, fields.0))).await,
     }
 }
 
@@ -359,9 +362,9 @@ mod tests {
     #[test]
     fn the_season_is_drawn_with_its_words_and_is_the_account_of_today() {
         let decided = crate::fixture::decided(UnitSystem::Metric);
-        let work = crate::fixture::at_work(&decided, true);
-        let zone = &decided.loaded.zones[0].zone;
-        let known = days_of(&work, zone, Way::Best);
+        let site = crate::fixture::at_work(&decided, true);
+        let zone = &decided.records.zones[0].zone;
+        let known = days_of(&site, zone, EvidencePolicy::Best);
         let last = known.last().unwrap();
         assert_eq!(last.water.depletion, decided.night.zones[0].depletion, "Today says the same");
         let read = known.iter().find(|d| d.reset_from.is_some()).unwrap();
@@ -370,7 +373,7 @@ mod tests {
         let drawn = chart(&known, 25.5, UnitSystem::Metric);
         assert_eq!(drawn.resets.len(), 1);
         assert!(drawn.words.contains("plants asked for") && drawn.words.contains("run off"));
-        let advised = days_of(&work, zone, Way::AsAdvised);
+        let advised = days_of(&site, zone, EvidencePolicy::AsAdvised);
         assert!(advised.iter().all(|d| d.reset_from.is_none()));
         assert!(advised.iter().any(|d| d.water.applied.mm() > 0.0));
     }

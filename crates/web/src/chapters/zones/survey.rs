@@ -202,10 +202,14 @@ pub(crate) struct Stations {
 }
 
 impl Stations {
-    pub fn of(loaded: &crate::site::facts::SiteFacts, except: Option<i64>) -> Self {
+    pub fn of(records: &crate::site::records::SiteRecords, except: Option<i64>) -> Self {
         Self {
-            controllers: loaded.controllers.iter().map(crate::site::facts::SiteController::number).collect(),
-            taken: loaded
+            controllers: records
+                .controllers
+                .iter()
+                .map(crate::site::records::SiteController::number)
+                .collect(),
+            taken: records
                 .zones
                 .iter()
                 .filter(|z| Some(z.id) != except)
@@ -231,7 +235,8 @@ pub(crate) fn read(
     fields: &Fields,
     system: UnitSystem,
     before: Option<&Zone>,
-    (stations, today): (&Stations, Date),
+    stations: &Stations,
+    today: Date,
 ) -> Result<Zone, Vec<FieldError>> {
     let u = Units::of(system);
     let mut reader = Reader::new(fields);
@@ -279,7 +284,7 @@ pub(crate) fn read(
     );
     let area = optional("area", u.area, &bounds::AREA, before.and_then(|z| z.area).map(SquareMetres::m2));
     let window = reader.optional_hours("window_from", "window_until");
-    let planted = planting_form::read(fields, &mut reader, (&u, today), before, area);
+    let planted = planting_form::read(fields, &mut reader, &u, today, before, area);
     // A rate typed anew takes the place of what flow or emitters gave.
     let rate = planted.rate.or(rate.map(MillimetresPerHour::from_mm_per_hour));
     let errors = reader.errors;
@@ -347,7 +352,7 @@ mod tests {
     fn a_form_sent_back_untouched_changes_nothing_in_either_unit_system() {
         for system in [UnitSystem::Metric, UnitSystem::UsCustomary] {
             let fields = Fields(texts(&zone(), system));
-            assert_eq!(read(&fields, system, Some(&zone()), (&stations(&[1, 2]), TODAY)), Ok(zone()));
+            assert_eq!(read(&fields, system, Some(&zone()), &stations(&[1, 2]), TODAY), Ok(zone()));
         }
     }
 
@@ -368,7 +373,7 @@ mod tests {
         typed.insert("uniformity".into(), "166".into());
         typed.insert("soil".into(), "cheese".into());
         let errors =
-            read(&Fields(typed.clone()), UnitSystem::Metric, None, (&stations(&[1]), TODAY)).unwrap_err();
+            read(&Fields(typed.clone()), UnitSystem::Metric, None, &stations(&[1]), TODAY).unwrap_err();
         let names: Vec<_> = errors.iter().map(|(n, _)| *n).collect();
         assert_eq!(names, ["number", "soil", "uniformity"]);
         let form = form(UnitSystem::Metric, &[(1, "Shed".into())], &typed, &errors);

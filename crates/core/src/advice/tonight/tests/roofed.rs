@@ -18,10 +18,9 @@ fn sentence_6_a_roof_built_today_frees_no_run_of_the_nights_before() {
     facts.controllers[0].versions[0].0 = Timestamp::MIN;
     let open = facts.zones[0].0.clone();
     let roofed = Zone { sky: Sky::UnderEaves, ..open.clone() };
-    facts.zones = Facts::resolved(&facts.site, &[roofed]);
-    let held = |facts: &Facts| {
-        let runs =
-            running(&facts.controllers[0], facts.surveys(), &facts.tz, (DAY - 6.days(), DAY + 6.days()));
+    facts.zones = AccountInputs::resolved(&facts.site, &[roofed]);
+    let held = |facts: &AccountInputs| {
+        let runs = running(&facts.controllers[0], facts.surveys(), &facts.tz, DAY - 6.days(), DAY + 6.days());
         runs.iter().map(|own| (own.run.date >= DAY, own.is_held())).collect::<Vec<_>>()
     };
     assert!(held(&facts).iter().all(|(_, held)| !held), "rain does not reach a roofed zone");

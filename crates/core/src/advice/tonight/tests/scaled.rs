@@ -10,7 +10,7 @@ fn an_et_sensor_changes_the_minutes_that_are_shown() {
     let mut facts = with_controller(set(20), 0.0);
     let et0: BTreeMap<_, _> = (0..5).map(|back| (DAY - back.days(), Millimetres::from_mm(4.0))).collect();
     facts.controllers[0].sensors = vec![SensorFacts { sensor, et0, ..switch(Vec::new(), Vec::new()) }];
-    let minutes = |facts: &Facts| decided(facts, DAY).zones[0].will.as_ref().unwrap().waters();
+    let minutes = |facts: &AccountInputs| decided(facts, DAY).zones[0].will.as_ref().unwrap().waters();
     facts.controllers[0].card.sensor_ports.clear();
     assert_eq!(minutes(&facts), Seconds::from_min(20), "sentence 8: it cannot be joined and sets nothing");
     facts.controllers[0].card.sensor_ports.push(SensorPort::Weather);
@@ -51,7 +51,7 @@ fn sentence_8_a_bypass_ends_the_holds_of_a_combined_sensor_and_not_its_percentag
 fn sentence_7_a_zone_on_fixed_minutes_runs_as_set_on_a_controller_that_computes() {
     let mut facts = with_controller(set(20), 0.0);
     facts.controllers[0].card.daily_run_times = true;
-    let of = |facts: &Facts| {
+    let of = |facts: &AccountInputs| {
         let night = decided(facts, DAY);
         let minutes = night.zones[0].will.as_ref().map(|will| will.waters());
         (night.known, minutes, night.zones[0].verdict.is_some(), night.runs.len())

@@ -29,7 +29,8 @@ fn controller_runs(names: &Names<'_>) -> Vec<ControllerRun> {
         &controller_facts,
         upland_core::site::Surveys::present(&zones),
         &names.installation.tz,
-        span,
+        span.0,
+        span.1,
     )
 }
 
@@ -70,17 +71,17 @@ fn a_night_by_station_with_its_flow() {
     let runs = week_runs(&names, FROM);
     let own = controller_runs(&names);
     let (begin, end) = (at(FROM), at(FROM + 1.day()));
-    let of = |date: Date| (date, if date == FROM { (begin, end) } else { (at(date), at(date + 1.day())) });
-    let drawn = night(&names, (&runs, &own), of(FROM), false).unwrap();
+    let drawn = night(&names, &runs, &own, FROM, begin, end, false).unwrap();
     insta::assert_snapshot!(drawn.render().unwrap());
     let flow = drawn.flow.unwrap();
     assert!(!flow.over && flow.top.starts_with("flow, at most 79 L/min of 95 L/min"), "{}", flow.top);
     assert_eq!(table(&names, &runs)[0].program, "C");
     installation.supply = Some(LitresPerMinute::from_l_per_min(50.0));
     let names = Names { installation: &installation, settings: &settings, units: UnitSystem::Metric };
-    assert!(night(&names, (&runs, &own), of(FROM), false).unwrap().flow.unwrap().over);
+    assert!(night(&names, &runs, &own, FROM, begin, end, false).unwrap().flow.unwrap().over);
     assert!(
-        night(&names, (&runs, &own), of(date(2026, 8, 1)), false).is_none(),
+        night(&names, &runs, &own, date(2026, 8, 1), at(date(2026, 8, 1)), at(date(2026, 8, 2)), false)
+            .is_none(),
         "nothing of that night was computed"
     );
 }

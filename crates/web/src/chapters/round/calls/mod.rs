@@ -4,14 +4,14 @@ use super::standing::Standing;
 use super::work::{changes, work_on};
 use crate::page::dates::in_own_words;
 use crate::page::frame::Frame;
-use crate::page::pages::{LINES, Pages, asked_page};
+use crate::page::pagination::{LINES, Pages, asked_page};
 use crate::page::quantities::{counted, short_date};
 use crate::page::ticks::{TickMark, week_number};
 use crate::server::address;
 use crate::server::download::attachment;
 use crate::server::error::{PageError, page};
 use crate::server::parallel::each_of;
-use crate::server::reader::off_loop;
+use crate::server::request_locale::off_loop;
 use crate::server::state::{AppState, read};
 use crate::site::context::AllSites;
 use actix_web::{HttpResponse, get, web};
@@ -76,7 +76,8 @@ fn line(row: &CallRow, called: &[TickRecord], is_first: bool) -> CallLine {
     let (site, call) = (row.site_id.number(), &row.call);
     let what = (What::Called, call.controller_id, week_number(call.week));
     CallLine {
-        called: is_first.then(|| TickMark::of(site, what, called, (&TimeZone::UTC, "/calls".into()))),
+        called: is_first
+            .then(|| TickMark::of(site, what.0, what.1, what.2, called, &TimeZone::UTC, "/calls".into())),
         href: format!("{}/budget#h-week", address::site_controller(site, call.number)),
         site: row.site.clone(),
         place: format!("{} {}", call.number, call.place),
@@ -127,9 +128,9 @@ async fn list(here: AllSites, asked: web::Query<Listing>) -> Result<HttpResponse
     });
     let (scope, from) = (here.who.scope.clone(), (night_pages.from, call_pages.from));
     let shown = read(&here.state, move |snapshot| {
-        let calls = snapshot.round_calls(&scope, (LINES, from.1))?;
+        let calls = snapshot.round_calls(&scope, LINES, from.1)?;
         let first = calls.iter().map(|row| week_number(row.call.week)).min().unwrap_or(0);
-        Ok((snapshot.round_nights(&scope, None, (LINES, from.0))?, snapshot.called_since(first)?, calls))
+        Ok((snapshot.round_nights(&scope, None, LINES, from.0)?, snapshot.called_since(first)?, calls))
     });
     let (nights, called, calls) = shown.await?;
     let open = totals.open;
@@ -167,7 +168,10 @@ async fn csv(here: AllSites) -> Result<HttpResponse, PageError> {
         complete(&state, &scope, &stale)?;
         let every = (i64::MAX, 0);
         let read = state.store.read(|snapshot| {
-            Ok((snapshot.round_nights(&scope, None, every)?, snapshot.round_calls(&scope, every)?))
+            Ok((
+                snapshot.round_nights(&scope, None, every.0, every.1)?,
+                snapshot.round_calls(&scope, every.0, every.1)?,
+            ))
         });
         Ok::<_, PageError>(read?)
     })

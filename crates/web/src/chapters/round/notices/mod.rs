@@ -1,9 +1,9 @@
 //! What needs attention, over all sites: found by workers at every round, gone when its cause is gone.
 
 use super::standing::Standing;
-use crate::page::dates::{Said, in_own_words};
+use crate::page::dates::{DateFormat, in_own_words};
 use crate::page::frame::Frame;
-use crate::page::pages::{LINES, Pages, asked_page};
+use crate::page::pagination::{LINES, Pages, asked_page};
 use crate::server::address;
 use crate::server::error::{PageError, page, see_other};
 use crate::server::session::{Fields, flash};
@@ -119,7 +119,7 @@ fn tabs(counts: &[Count], current: Only) -> Vec<(String, String, bool)> {
 }
 
 fn line(row: NoticeRow, now: Timestamp) -> Line {
-    let day = |at: Timestamp| at.to_zoned(TimeZone::UTC).said("%-d %b");
+    let day = |at: Timestamp| at.to_zoned(TimeZone::UTC).formatted("%-d %b");
     let (weight, sign) = match row.notice.weight {
         Weight::Fault => ("fault", "▲"),
         Weight::Warning => ("warning", "△"),

@@ -3,11 +3,11 @@
 mod survey;
 
 use crate::chapters::round::standing::{self, SiteLine, Standing};
-use crate::page::dates::{Said, in_own_words};
+use crate::page::dates::{DateFormat, in_own_words};
 use crate::page::forms::{FieldError, Form, base_version, units_of};
 use crate::page::frame::{Chapter, Frame};
 use crate::page::merge::Merged;
-use crate::page::pages::{LINES, Pages, asked_page};
+use crate::page::pagination::{LINES, Pages, asked_page};
 use crate::server::address;
 use crate::server::download::attachment;
 use crate::server::error::{PageError, page_with, see_other};
@@ -136,7 +136,7 @@ async fn list_page(
     let shown = |from: i64| usize::try_from(from).unwrap_or(0);
     let shown: Vec<&SiteLine> = listed.into_iter().skip(shown(pages.from)).take(shown(LINES)).collect();
     let (scope, ids) = (here.who.scope.clone(), shown.iter().map(|site| site.id).collect::<Vec<_>>());
-    let nights = move |snapshot: &mut Snapshot<'_>| snapshot.round_nights(&scope, Some(&ids), (i64::MAX, 0));
+    let nights = move |snapshot: &mut Snapshot<'_>| snapshot.round_nights(&scope, Some(&ids), i64::MAX, 0);
     let mut nights: BTreeMap<i64, Vec<NightRow>> =
         read(&here.state, nights).await?.into_iter().fold(BTreeMap::new(), |mut by_site, night| {
             by_site.entry(night.site_id.number()).or_insert_with(Vec::new).push(night);
@@ -234,7 +234,8 @@ struct EditPage {
 async fn new_site_page(
     state: &web::Data<AppState>,
     who: &SignedIn,
-    (status, units): (StatusCode, UnitSystem),
+    status: StatusCode,
+    units: UnitSystem,
     texts: &BTreeMap<String, String>,
     errors: &[FieldError],
 ) -> Result<HttpResponse, PageError> {
@@ -267,7 +268,7 @@ async fn new_page(
     query: web::Query<UnitsQuery>,
 ) -> Result<HttpResponse, PageError> {
     let units = query.units.as_deref().and_then(UnitSystem::from_code).unwrap_or(UnitSystem::Metric);
-    new_site_page(&state, &who, (StatusCode::OK, units), &survey::blank(), &[]).await
+    new_site_page(&state, &who, StatusCode::OK, units, &survey::blank(), &[]).await
 }
 
 /// The day on the clock at a site that is being made.
@@ -301,7 +302,7 @@ async fn create(
             Ok(see_other(&format!("{}/new", address::zones(id.number()))))
         }
         Err(errors) => {
-            new_site_page(&state, &who, (StatusCode::UNPROCESSABLE_ENTITY, units), &fields.0, &errors).await
+            new_site_page(&state, &who, StatusCode::UNPROCESSABLE_ENTITY, units, &fields.0, &errors).await
         }
     }
 }
@@ -345,9 +346,9 @@ struct Editing<'a> {
 }
 
 fn edit(here: &AtSite, editing: Editing<'_>) -> Result<HttpResponse, PageError> {
-    let record = &here.facts.site;
-    let on = record.saved_at.to_zoned(here.facts.tz.clone());
-    let saved = (record.saved_by.clone(), on.said("%-d %b %Y"));
+    let record = &here.records.site;
+    let on = record.saved_at.to_zoned(here.records.tz.clone());
+    let saved = (record.saved_by.clone(), on.formatted("%-d %b %Y"));
     page_with(
         editing.status,
         &EditPage {
@@ -365,7 +366,7 @@ fn edit(here: &AtSite, editing: Editing<'_>) -> Result<HttpResponse, PageError> 
 
 #[get("/sites/{id}/edit")]
 async fn edit_page(here: AtSite) -> Result<HttpResponse, PageError> {
-    let record = &here.facts.site;
+    let record = &here.records.site;
     let editing = Editing {
         status: StatusCode::OK,
         units: record.site.units,
@@ -431,7 +432,7 @@ async fn save(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse, 
 #[post("/sites/{id}/units")]
 async fn switch_units(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse, PageError> {
     let (id, units) = (here.id(), units_of(&fields)?);
-    let record = &here.facts.site;
+    let record = &here.records.site;
     let (base, site) = (record.version, Site { units, ..record.site.clone() });
     let saved = here.change(move |change| change.save_site(base, &site)).await?.ok_or(PageError::NotFound)?;
     if let Saved::Conflict(theirs) = saved {
@@ -450,7 +451,7 @@ async fn remove(EditorAt(here): EditorAt, _fields: Fields) -> Result<HttpRespons
     if !with_store(&here.state, move |store| store.set_site_removed(user, of_site, Some(now))).await? {
         return Err(PageError::NotFound);
     }
-    let text = format!("{} is removed from the list. Nothing of it is deleted.", here.facts.site.site.name);
+    let text = format!("{} is removed from the list. Nothing of it is deleted.", here.records.site.site.name);
     flash(&here.who.session, text, Some(format!("{}/restore", address::site_root(id))))?;
     Ok(see_other("/"))
 }
@@ -475,7 +476,7 @@ async fn restore(
 async fn download(here: AtSite) -> Result<HttpResponse, PageError> {
     let of_site = here.site_key();
     let plan = here.more("plan", 10, move |snapshot| snapshot.site_plan(of_site)).await?;
-    let file = here.facts.file(plan.1.clone());
+    let file = here.records.file(plan.1.clone());
     Ok(HttpResponse::Ok()
         .content_type("application/json")
         .insert_header(attachment(&file.site.name, "json"))

@@ -1,7 +1,7 @@
 //! The controller sheet: one page that stays in the controller.
 
 use crate::chapters::today::{DateQuery, Decided, decide};
-use crate::page::dates::{Said, said_open};
+use crate::page::dates::{DateFormat, said_open};
 use crate::page::drawn::{Drawn, framed};
 use crate::page::frame::{Chapter, Frame};
 use crate::page::quantities::{clock, cycles, depth, long_date, plain, rate, share};
@@ -65,12 +65,12 @@ const CAUTIONS: [&str; 5] = [
 ];
 
 fn zone_line(decided: &Decided, zone: &ZoneTonight) -> ZoneLine {
-    let units = decided.loaded.site.site.units;
+    let units = decided.records.site.site.units;
     let full = zone.refill_from_refill_point.cycles;
     let tonight = match zone.cycles {
         Some(c) => cycles(c),
         None => match zone.because {
-            Because::AboveRefill { next: Some(on), .. } => format!("off, due {}", on.said("%-d %b")),
+            Because::AboveRefill { next: Some(on), .. } => format!("off, due {}", on.formatted("%-d %b")),
             _ => "off".to_owned(),
         },
     };
@@ -98,9 +98,9 @@ fn zone_line(decided: &Decided, zone: &ZoneTonight) -> ZoneLine {
 // Long: one part of the sheet after another.
 fn build(decided: &Decided) -> SheetView {
     let tonight = &decided.night;
-    let site = &decided.loaded.site.site;
+    let site = &decided.records.site.site;
     let night = &tonight.night;
-    let (_, place, card) = decided.loaded.controller_or_ordinary(Some(decided.number));
+    let (_, place, card) = decided.records.controller_or_ordinary(Some(decided.number));
     let programs = night
         .layout
         .programs
@@ -141,14 +141,14 @@ fn build(decided: &Decided) -> SheetView {
     );
     // The youngest of the versions that the sheet rests on.
     let surveyed =
-        decided.loaded.zones.iter().map(|z| z.saved_at).fold(decided.loaded.site.saved_at, Ord::max);
+        decided.records.zones.iter().map(|z| z.saved_at).fold(decided.records.site.saved_at, Ord::max);
     SheetView {
         title: site.name.clone(),
         date: long_date(tonight.date),
         version: format!(
             "site version {}, survey of {}, Upland Almanac {}",
-            decided.loaded.site.version,
-            surveyed.said("%-d %b %Y"),
+            decided.records.site.version,
+            surveyed.formatted("%-d %b %Y"),
             env!("CARGO_PKG_VERSION")
         ),
         controller: format!(
@@ -177,17 +177,17 @@ struct SheetPart {
 #[get("/sites/{id}/sheet")]
 async fn sheet_page(here: AtSite, query: web::Query<DateQuery>) -> Result<HttpResponse, PageError> {
     let (key, decided) = decide(&here, &query).await?;
-    let title = format!("{}: sheet of the night", decided.loaded.site.site.name);
+    let title = format!("{}: sheet of the night", decided.records.site.site.name);
     let mut frame = Frame::of_site(&here, title, Chapter::Today)?;
     frame.here = format!(
         "{}/sheet?date={}&controller={}",
-        address::site_root(decided.loaded.site.id.number()),
+        address::site_root(decided.records.site.id.number()),
         decided.night.date,
         decided.number
     );
     let drawn = here.once(format!("{key}, sheet"), 20, move |_| {
         let part = SheetPart {
-            site_id: decided.loaded.site.id.number(),
+            site_id: decided.records.site.id.number(),
             date: decided.night.date,
             number: decided.number,
             view: build(&decided),
@@ -201,12 +201,12 @@ async fn sheet_page(here: AtSite, query: web::Query<DateQuery>) -> Result<HttpRe
 async fn sheet_csv(here: AtSite, query: web::Query<DateQuery>) -> Result<HttpResponse, PageError> {
     let (_, decided) = decide(&here, &query).await?;
     let ended = if decided.opened_on_last_day { " record ended" } else { "" };
-    let (site, date) = (&decided.loaded.site.site.name, decided.night.date);
+    let (site, date) = (&decided.records.site.site.name, decided.night.date);
     let name = format!("{site} {} {date}{ended}", decided.number);
     Ok(HttpResponse::Ok()
         .content_type("text/csv; charset=utf-8")
         .insert_header(attachment(&name, "csv"))
-        .body(night_csv::write(&decided.night, (&decided.sensors, &decided.loaded.tz))))
+        .body(night_csv::write(&decided.night, &decided.sensors, &decided.records.tz)))
 }
 
 #[cfg(test)]
@@ -227,6 +227,6 @@ mod tests {
     #[test]
     fn door_sheet_csv() {
         let told = fixture::told(UnitSystem::Metric);
-        insta::assert_snapshot!(night_csv::write(&told.night, (&told.sensors, &told.loaded.tz)));
+        insta::assert_snapshot!(night_csv::write(&told.night, &told.sensors, &told.records.tz));
     }
 }

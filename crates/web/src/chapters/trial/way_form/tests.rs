@@ -25,7 +25,7 @@ fn refused<T>(pairs: &[(&str, &str)], part: impl FnOnce(&mut Taking<'_>) -> T) -
 
 /// A change of the first sensor, in the units of a site.
 fn sensor(system: UnitSystem) -> impl Fn(&mut Taking<'_>) -> Option<SensorChange> {
-    move |taking| taking.sensor(0, (2, "rain roof".to_owned()), Units::of(system).depth)
+    move |taking| taking.sensor(0, 2, "rain roof".to_owned(), Units::of(system).depth)
 }
 
 fn version(number: u8, version: i32) -> (String, String, u8, SettingsRecord) {

@@ -63,7 +63,7 @@ fn every_problem_is_told_at_its_field() {
 #[test]
 fn a_test_moves_the_minutes_of_the_zone_and_draws_its_map() {
     let decided = crate::fixture::decided(UnitSystem::Metric);
-    let zone = decided.loaded.zones[0].zone.clone();
+    let zone = decided.records.zones[0].zone.clone();
     let (on, test) = read(&typed("0 0 10\n4 0 12\n0 4 28\n4 4 30\n")).unwrap();
     let result = test.result().unwrap();
     let view = result_view(&test, &result, &zone, &decided.climate, on, UnitSystem::Metric);

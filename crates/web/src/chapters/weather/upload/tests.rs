@@ -15,7 +15,7 @@ fn a_long_file_is_previewed_at_both_ends() {
 #[test]
 fn the_mapping_form_says_what_each_column_holds() {
     let text = "when,low,high,note\n2026-07-13,5,15,x\n";
-    let station = crate::fixture::decided(upland_core::site::UnitSystem::Metric).loaded.site.site.station();
+    let station = crate::fixture::decided(upland_core::site::UnitSystem::Metric).records.site.site.station();
     let Ok(Opened::Asks(proposal)) =
         weather_file::open(text.as_bytes(), &station, &jiff::tz::TimeZone::UTC, None)
     else {

@@ -1,14 +1,14 @@
 //! The ways of a site, and what each of them comes to.
 
-use super::asked::Asked;
+use super::query::Asked;
 use crate::server::error::PageError;
 use crate::server::parallel::each_of;
 use crate::site::context::AtSite;
-use crate::site::sensing::SensorStates;
+use crate::site::snapshot::SiteSnapshot;
 use jiff::civil::Date;
 use std::collections::BTreeMap;
 use std::sync::Arc;
-use upland_core::account::whole::Facts;
+use upland_core::account::site_account::AccountInputs;
 use upland_core::advice::planner::Strategy;
 use upland_core::codes::Coded;
 use upland_core::sensors::Sense;
@@ -52,9 +52,9 @@ pub(super) async fn own_ways(here: &AtSite) -> Result<Arc<Vec<OwnWay>>, PageErro
     if records.is_empty() {
         return Ok(Arc::default());
     }
-    let states = here.sensor_states(None).await?;
+    let snapshot = here.snapshot(None).await?;
     let read = move |record: &WayRecord| {
-        let way = way_file::read(record.way.to_string().as_bytes(), &states.facts);
+        let way = way_file::read(record.way.to_string().as_bytes(), &snapshot.inputs);
         let told = |problems: Vec<upland_formats::PathProblem>| {
             problems.iter().map(ToString::to_string).collect::<Vec<_>>().join("; ")
         };
@@ -75,7 +75,7 @@ pub(super) enum Depth {
 
 /// Ways that were tried, and those that could not be, with the reason.
 pub(super) struct Tried {
-    pub facts: Facts,
+    pub facts: AccountInputs,
     pub span: (Date, Date),
     pub origin: Origin,
     pub results: Vec<WayResult>,
@@ -88,7 +88,7 @@ impl Tried {
         let tariff = trial.tariff.as_ref();
         let one = |way: &TrialWay| {
             let outcome = match depth {
-                Depth::InParts => run(way, &ready.facts, ready.span, tariff, |_, _| ()),
+                Depth::InParts => run(way, &ready.facts, ready.span.0, ready.span.1, tariff, |_, _| ()),
                 Depth::Mean => run_mean(way, &ready.facts, ready.span, tariff),
             };
             (way.name.clone(), outcome)
@@ -106,10 +106,15 @@ impl Tried {
 }
 
 /// A trial of some ways at a site as it is set now, without its weather.
-pub(super) fn trial_of(states: &SensorStates, asked: &Asked, name: String, ways: Vec<TrialWay>) -> TrialFile {
+pub(super) fn trial_of(
+    snapshot: &SiteSnapshot,
+    asked: &Asked,
+    name: String,
+    ways: Vec<TrialWay>,
+) -> TrialFile {
     let plan = upland_core::sensors::site_plan::SitePlan::default();
     let mut probes = BTreeMap::new();
-    for own in &states.facts.controllers {
+    for own in &snapshot.inputs.controllers {
         for sensor in own.sensors.iter().filter(|s| s.sensor.card.senses(Sense::SoilMoisture)) {
             let readings = sensor.probe.as_slice().to_vec();
             probes.insert((own.number, sensor.sensor.name.clone()), readings);
@@ -117,7 +122,7 @@ pub(super) fn trial_of(states: &SensorStates, asked: &Asked, name: String, ways:
     }
     TrialFile {
         name,
-        site: states.loaded.file(plan),
+        site: snapshot.records.file(plan),
         weather: TrialWeather::default(),
         probes,
         sample: asked.sample,
@@ -127,8 +132,8 @@ pub(super) fn trial_of(states: &SensorStates, asked: &Asked, name: String, ways:
 }
 
 /// Makes a trial ready on the climate that the site's facts have.
-pub(super) fn ready(states: &SensorStates, trial: &TrialFile) -> Result<Ready, NoSample> {
-    trial.ready_on(&states.climate)
+pub(super) fn ready(snapshot: &SiteSnapshot, trial: &TrialFile) -> Result<Ready, NoSample> {
+    trial.ready_on(&snapshot.climate)
 }
 
 /// Tries every way, once for the facts and what is asked.
@@ -138,15 +143,15 @@ pub(super) async fn tried(
     depth: Depth,
 ) -> Result<Arc<Result<Tried, NoSample>>, PageError> {
     let own = own_ways(here).await?;
-    let states = here.sensor_states(None).await?;
+    let snapshot = here.snapshot(None).await?;
     let key = format!("{} trial {asked:?} {depth:?}", here.facts_key());
-    let kilobytes = 50 + here.facts.zones.len() * (common().len() + own.len()) * 366 / 8;
+    let kilobytes = 50 + here.records.zones.len() * (common().len() + own.len()) * 366 / 8;
     let asked = asked.clone();
     here.once(key, kilobytes, move |_| {
         let described = own.iter().filter_map(|own| own.way.clone().ok());
         let ways = common().into_iter().chain(described).collect();
-        let trial = trial_of(&states, &asked, String::new(), ways);
-        Ok(ready(&states, &trial).map(|ready| {
+        let trial = trial_of(&snapshot, &asked, String::new(), ways);
+        Ok(ready(&snapshot, &trial).map(|ready| {
             let mut tried = Tried::of(ready, &trial, depth);
             let unfit = own.iter().filter_map(|own| {
                 let why = own.way.as_ref().err()?;
@@ -168,12 +173,10 @@ pub(super) async fn in_full(
 ) -> Result<Arc<WayResult>, PageError> {
     let key = format!("{} trial {asked:?} way {}", here.facts_key(), result.way.name);
     let (known, mean, tariff) = (Arc::clone(tried), result.clone(), asked.tariff.clone());
-    here.once(key, 30 * here.facts.zones.len(), move |_| {
-        let full = known
-            .as_ref()
-            .as_ref()
-            .ok()
-            .and_then(|tried| run(&mean.way, &tried.facts, tried.span, tariff.as_ref(), |_, _| ()).ok());
+    here.once(key, 30 * here.records.zones.len(), move |_| {
+        let full = known.as_ref().as_ref().ok().and_then(|tried| {
+            run(&mean.way, &tried.facts, tried.span.0, tried.span.1, tariff.as_ref(), |_, _| ()).ok()
+        });
         Ok(full.unwrap_or(mean))
     })
     .await

@@ -1,17 +1,17 @@
 //! Bringing a file: upload, say how a strange one is read, look at it, take it in, stop it.
 
 use super::{ProblemLine, Refused, draw, lines};
-use crate::page::dates::Said;
+use crate::page::dates::DateFormat;
 use crate::page::frame::{Chapter, Frame};
 use crate::page::units::Units;
 use crate::server::address;
 use crate::server::error::{PageError, page, page_with, see_other};
-use crate::server::reader::off_loop;
+use crate::server::request_locale::off_loop;
 use crate::server::session::{Fields, flash};
 use crate::server::state::with_store;
 use crate::server::upload;
 use crate::site::context::{AtSite, EditorAt};
-use crate::site::facts::SiteFacts;
+use crate::site::records::SiteRecords;
 use actix_multipart::Multipart;
 use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, get, post, web};
@@ -49,7 +49,7 @@ async fn bring(
 ) -> Result<HttpResponse, PageError> {
     let of_site = here.site_key();
     let (site_id, source_id) = *path;
-    let loaded = Arc::clone(&here.facts);
+    let records = Arc::clone(&here.records);
     let mut file = upload::read(&here.who.session, payload, MAX_BYTES).await?;
     let bytes = Arc::new(std::mem::take(&mut file.bytes));
     let user = here.who.user.id;
@@ -62,8 +62,8 @@ async fn bring(
             found.ok_or(PageError::NotFound)?.id
         }
     };
-    let station = station_of(&here, &loaded, source).await?;
-    let tz = loaded.tz.clone();
+    let station = station_of(&here, &records, source).await?;
+    let tz = records.tz.clone();
     let opened = if file.too_large {
         let message = format!(
             "the file is larger than {MOST_MB} MB; thirty years of hours have about 20 MB. Send hours, not minutes, or split it"
@@ -84,14 +84,14 @@ async fn bring(
         return draw(&here.again().await?, StatusCode::UNPROCESSABLE_ENTITY, refused).await;
     }
     let draft = with_store(&here.state, move |store| {
-        store.create_draft((of_site, source), user, &file.file_name, &bytes, false)
+        store.create_draft(of_site, source, user, &file.file_name, &bytes, false)
     })
     .await?;
     Ok(see_other(&address::draft(site_id, draft)))
 }
 
-async fn station_of(here: &AtSite, loaded: &SiteFacts, source: i64) -> Result<Station, PageError> {
-    let (id, site) = (loaded.site.id, loaded.site.site.clone());
+async fn station_of(here: &AtSite, records: &SiteRecords, source: i64) -> Result<Station, PageError> {
+    let (id, site) = (records.site.id, records.site.site.clone());
     let sources = here.read(move |snapshot| snapshot.sources(id)).await?;
     Ok(sources.iter().find(|s| s.id == source).map_or(site.station(), |s| s.station(&site)))
 }
@@ -111,10 +111,10 @@ pub(super) enum Waiting {
 /// The draft, when it still waits, and what it comes to.
 pub(super) async fn waiting(
     here: &AtSite,
-    loaded: &SiteFacts,
+    records: &SiteRecords,
     draft_id: i64,
 ) -> Result<Option<(Draft, Waiting)>, PageError> {
-    let site_id = loaded.site.id;
+    let site_id = records.site.id;
     let found = here
         .read(move |snapshot| {
             let Some(draft) = snapshot.draft(site_id, draft_id)? else { return Ok(None) };
@@ -125,7 +125,7 @@ pub(super) async fn waiting(
     if draft.state != DraftState::Preview {
         return Ok(None);
     }
-    let (state, site) = (here.state.clone(), loaded.site.clone());
+    let (state, site) = (here.state.clone(), records.site.clone());
     let said = draft.clone();
     let _turn = upload::turn().await?;
     let outcome = off_loop(move || read_draft(&state.store, &site, &said, content)).await??;
@@ -227,7 +227,7 @@ struct PreviewPage {
 fn preview_rows(days: &[RawDay], units: &Units) -> Vec<PreviewRow> {
     let cell = |value: Option<f64>| value.map_or("–".to_owned(), |v| crate::page::quantities::plain(v, 1));
     let row = |day: &RawDay, gap_after| PreviewRow {
-        cells: std::iter::once(day.date.said("%-d %b %Y"))
+        cells: std::iter::once(day.date.formatted("%-d %b %Y"))
             .chain(
                 Variable::ALL
                     .iter()
@@ -387,8 +387,8 @@ fn mapping_page(
 // Long: one field of the view after another.
 async fn preview(EditorAt(here): EditorAt, path: web::Path<(i64, i64)>) -> Result<HttpResponse, PageError> {
     let (site_id, draft_id) = *path;
-    let loaded = Arc::clone(&here.facts);
-    let Some((draft, outcome)) = waiting(&here, &loaded, draft_id).await? else {
+    let records = Arc::clone(&here.records);
+    let Some((draft, outcome)) = waiting(&here, &records, draft_id).await? else {
         return Ok(see_other(&format!("{}/progress", address::draft(site_id, draft_id))));
     };
     let file = match outcome {
@@ -413,21 +413,25 @@ async fn preview(EditorAt(here): EditorAt, path: web::Path<(i64, i64)>) -> Resul
     let (source, days) = (draft.source_id, file.days.clone());
     let counts = here.read(move |snapshot| snapshot.compare_weather(source, &days)).await?;
     let span = match (file.days.first(), file.days.last()) {
-        (Some(a), Some(b)) => format!("{} to {}", a.date.said("%-d %b %Y"), b.date.said("%-d %b %Y")),
+        (Some(a), Some(b)) => {
+            format!("{} to {}", a.date.formatted("%-d %b %Y"), b.date.formatted("%-d %b %Y"))
+        }
         _ => String::new(),
     };
-    let site = &loaded.site.site;
+    let site = &records.site.site;
     let place = file.place.as_ref().map_or(String::new(), |p| {
         let km = upland_core::weather::record::distance_km(
-            (site.latitude_deg, site.longitude_deg),
-            (p.latitude_deg, p.longitude_deg),
+            site.latitude_deg,
+            site.longitude_deg,
+            p.latitude_deg,
+            p.longitude_deg,
         );
         format!(
             "The file says it was measured at {}, {:.3}°, {:.3}°, {:.0} m: {km:.1} km from the site.",
             p.name, p.latitude_deg, p.longitude_deg, p.elevation_m
         )
     });
-    let units = Units::of(here.facts.units());
+    let units = Units::of(here.records.units());
     page(&PreviewPage {
         frame: Frame::of_site(&here, "Look at the file", Chapter::Weather)?,
         site_id,
@@ -504,7 +508,7 @@ async fn confirm_mapping(
 ) -> Result<HttpResponse, PageError> {
     let of_site = here.site_key();
     let (site_id, draft_id) = *path;
-    let loaded = Arc::clone(&here.facts);
+    let records = Arc::clone(&here.records);
     let back = see_other(&address::draft(site_id, draft_id));
     let station_id = fields.get("station_id").to_owned();
     if !station_id.is_empty() {
@@ -518,8 +522,8 @@ async fn confirm_mapping(
         .read(move |snapshot| snapshot.draft_content(of_site, draft_id))
         .await?
         .ok_or(PageError::NotFound)?;
-    let tz = loaded.tz.clone();
-    let station = loaded.site.site.station();
+    let tz = records.tz.clone();
+    let station = records.site.site.station();
     let asks = off_loop(move || weather_file::open(&content, &station, &tz, None)).await?;
     let Ok(Opened::Asks(proposal)) = asks else { return Ok(back) };
     let mapping = read_mapping(&fields, &proposal);
@@ -537,16 +541,16 @@ async fn confirm_mapping(
         return Err(PageError::NotFound);
     }
     // Of a service only this was asked: nothing of its answer waits to be looked at.
-    match waiting(&here, &loaded, draft_id).await? {
+    match waiting(&here, &records, draft_id).await? {
         Some((draft, Waiting::Read(_))) if draft.of_service => {
-            columns_said(&here, (draft_id, draft.source_id)).await
+            columns_said(&here, draft_id, draft.source_id).await
         }
         _ => Ok(back),
     }
 }
 
 /// After the columns of an answer were said: it is asked again, and what was kept for the question goes.
-async fn columns_said(here: &AtSite, (draft, source): (i64, i64)) -> Result<HttpResponse, PageError> {
+async fn columns_said(here: &AtSite, draft: i64, source: i64) -> Result<HttpResponse, PageError> {
     let of_site = here.site_key();
     let site = here.id();
     with_store(&here.state, move |store| {

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
-use upland_bench::{Plan, Sky};
+use upland_simulator::{Plan, Sky};
 
 /// Most stand-ins at once: each is a thread.
 pub(crate) const MOST_STAND_INS: usize = 12;
@@ -54,7 +54,7 @@ impl StandIns {
         let one = Running { stop: Arc::default(), taken: Arc::default(), over: Arc::default() };
         let (stop, taken, over) = (Arc::clone(&one.stop), Arc::clone(&one.taken), Arc::clone(&one.over));
         std::thread::spawn(move || {
-            if let Err(refused) = upland_bench::run(&plan, &sky, &stop, &taken) {
+            if let Err(refused) = upland_simulator::run(&plan, &sky, &stop, &taken) {
                 tracing::info!(%refused, sensor, "stand-in stopped");
             }
             over.store(true, Ordering::Relaxed);

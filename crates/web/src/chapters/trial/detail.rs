@@ -1,8 +1,8 @@
 //! The way that is opened: its zones, one zone's season, one day's hours. The same for everybody who looks.
 
-use super::asked::Query;
 use super::day::{self, DayView};
-use super::tried::Tried;
+use super::query::Query;
+use super::results::Tried;
 use super::words::{self, ENOUGH};
 use crate::page::quantities::{depth, share, short_date};
 use crate::page::ribbon::RibbonPart;
@@ -10,7 +10,7 @@ use crate::page::season_chart::chart;
 use crate::server::address;
 use askama::Template;
 use jiff::civil::Date;
-use upland_core::account::whole::Facts;
+use upland_core::account::site_account::AccountInputs;
 use upland_core::codes::Coded;
 use upland_core::site::UnitSystem;
 use upland_core::trial::{Named, WayResult, ZoneResult};
@@ -68,8 +68,10 @@ impl Opened {
     pub fn of(
         tried: &Tried,
         result: &WayResult,
-        (zone, day): (Option<&str>, Option<Date>),
-        (units, same): (UnitSystem, &str),
+        zone: Option<&str>,
+        day: Option<Date>,
+        units: UnitSystem,
+        same: &str,
     ) -> Self {
         let facts = &tried.facts;
         let code = result.way.name.clone();
@@ -82,19 +84,20 @@ impl Opened {
         let beside = zone.and_then(|z| as_set?.zones.iter().find(|other| key(other) == key(z)));
         let beside = beside.filter(|_| code != Named::AsSet.code());
         let zone_key = zone.map(key).unwrap_or_default();
-        let date: Date =
-            day.unwrap_or_else(|| zone.map_or(tried.span.1, |z| day::first_looked_at(z, tried.span)));
+        let date: Date = day.unwrap_or_else(|| {
+            zone.map_or(tried.span.1, |z| day::first_looked_at(z, tried.span.0, tried.span.1))
+        });
         let link = format!("?{same}way={way}&zone={zone_key}&day=");
         let line = |own: &ZoneResult| {
             let href = format!("?{same}way={way}&zone={}#h-season", key(own));
-            zone_line(facts, own, (units, href, zone_key == key(own)))
+            zone_line(facts, own, units, href, zone_key == key(own))
         };
-        let of_day = |zone| DayView::of(facts, (&result.way, zone), (tried.span, date), (units, &link));
+        let of_day = |zone| DayView::of(facts, &result.way, zone, tried.span, date, units, &link);
         let to_day = (link.clone(), "#h-day".to_owned());
         Self {
             name: words::way(&result.way),
             zones: result.zones.iter().map(line).collect(),
-            season: zone.map(|zone| season(facts, (zone, beside), (units, &link))),
+            season: zone.map(|zone| season(facts, zone, beside, units, &link)),
             day: zone.and_then(of_day),
             sensors: words::sensor_settings(&result.way, units),
             ribbon: RibbonPart::new(&facts.climate, date, units, to_day).render().unwrap_or_default(),
@@ -103,7 +106,13 @@ impl Opened {
     }
 }
 
-fn zone_line(facts: &Facts, own: &ZoneResult, (units, href, opened): (UnitSystem, String, bool)) -> ZoneLine {
+fn zone_line(
+    facts: &AccountInputs,
+    own: &ZoneResult,
+    units: UnitSystem,
+    href: String,
+    opened: bool,
+) -> ZoneLine {
     ZoneLine {
         href,
         name: words::zone_name(facts, own),
@@ -124,9 +133,11 @@ fn zone_line(facts: &Facts, own: &ZoneResult, (units, href, opened): (UnitSystem
 
 /// The drawing of a zone's season, with that of the controller as it is set beside it.
 fn season(
-    facts: &Facts,
-    (zone, beside): (&ZoneResult, Option<&ZoneResult>),
-    (units, link): (UnitSystem, &str),
+    facts: &AccountInputs,
+    zone: &ZoneResult,
+    beside: Option<&ZoneResult>,
+    units: UnitSystem,
+    link: &str,
 ) -> Season {
     let total = facts
         .zone(zone.controller_number, zone.station)

@@ -1,6 +1,6 @@
 //! Taking a file in that was looked at: its progress, stopping it, leaving it.
 
-use super::bring::{Waiting, read_draft, waiting};
+use super::upload::{Waiting, read_draft, waiting};
 use crate::page::frame::{Chapter, Frame};
 use crate::page::quantities::counted;
 use crate::server::address;
@@ -27,9 +27,9 @@ async fn take_in(
     _fields: Fields,
 ) -> Result<HttpResponse, PageError> {
     let (site_id, draft_id) = *path;
-    let loaded = Arc::clone(&here.facts);
+    let records = Arc::clone(&here.records);
     let progress = format!("{}/progress", address::draft(site_id, draft_id));
-    let Some((_, outcome)) = waiting(&here, &loaded, draft_id).await? else {
+    let Some((_, outcome)) = waiting(&here, &records, draft_id).await? else {
         let of_site = here.site_key();
         if with_store(&here.state, move |store| store.resume_draft(of_site, draft_id)).await? {
             tracing::info!(site = site_id, user = here.who.user.id, "import asked for once more");
@@ -72,7 +72,7 @@ pub(crate) fn run(state: &AppState, draft_id: i64) -> Result<Option<String>, Sto
             return Ok(Some(words.to_owned()));
         }
     };
-    let counts = match store.run_draft(&draft, (&file.days, &file.hours)) {
+    let counts = match store.run_draft(&draft, &file.days, &file.hours) {
         Ok(counts) => counts,
         Err(StoreError::Cancelled) => return Ok(Some(format!("{} was stopped", draft.file_name))),
         Err(error) => return Err(error),

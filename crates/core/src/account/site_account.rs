@@ -1,6 +1,6 @@
 //! The account of a whole site: its sky, the runs of its controllers, and every zone hour by hour up to an instant.
 
-pub use super::facts::Facts;
+pub use super::inputs::AccountInputs;
 
 use super::evidence::{Evidence, FieldReading, Watering, joined};
 use super::meters::{metered, told};
@@ -20,7 +20,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 /// What an account takes as the watering of each day.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub enum Way {
+pub enum EvidencePolicy {
     /// The best evidence there is.
     #[default]
     Best,
@@ -90,7 +90,7 @@ struct AlikeNights {
 }
 
 impl AlikeNights {
-    fn new(facts: &Facts, zone: &Zone) -> Self {
+    fn new(facts: &AccountInputs, zone: &Zone) -> Self {
         Self {
             controller_number: zone.controller_number,
             kind: facts.law.kind_of(subject(zone)),
@@ -104,13 +104,14 @@ impl AlikeNights {
 /// The account of a site from a first day to an instant; each hour of each zone is shown to `each` with the place
 /// of the zone.
 pub fn of_site(
-    facts: &Facts,
-    way: Way,
-    (from, until): (Date, Timestamp),
+    facts: &AccountInputs,
+    way: EvidencePolicy,
+    from: Date,
+    until: Timestamp,
     mut each: impl FnMut(usize, &AccountHour),
 ) -> SiteAccount {
     let sky = SkyHours::of(&facts.climate, facts.site.longitude_deg, &facts.tz, from, until);
-    let known = Known::of(facts, way, (from, until));
+    let known = Known::of(facts, way, from, until);
     let mut shared: BTreeMap<AlikeNights, Vec<ZoneNight>> = BTreeMap::new();
     let mut zones = Vec::with_capacity(facts.zones.len());
     for (place, (zone, resolved)) in facts.zones.iter().enumerate() {
@@ -125,7 +126,7 @@ pub fn of_site(
             &[]
         };
         let readings: Vec<FieldReading> = match way {
-            Way::AsAdvised => Vec::new(),
+            EvidencePolicy::AsAdvised => Vec::new(),
             _ => facts.log.readings_of(zone.controller_number, zone.number, until),
         };
         let own = ZoneFacts {
@@ -169,24 +170,29 @@ pub fn begins(climate: &Climate, date: Date) -> Date {
 }
 
 impl Known {
-    fn of(facts: &Facts, way: Way, (from, until): (Date, Timestamp)) -> Self {
+    fn of(facts: &AccountInputs, way: EvidencePolicy, from: Date, until: Timestamp) -> Self {
         let last = until.to_zoned(facts.tz.clone()).date();
         let runs: BTreeMap<u8, Vec<ControllerRun>> = match way {
-            Way::AsAdvised => BTreeMap::new(),
-            Way::Best | Way::AsSet => {
-                let of =
-                    |b: &ControllerFacts| (b.number, running(b, facts.surveys(), &facts.tz, (from, last)));
+            EvidencePolicy::AsAdvised => BTreeMap::new(),
+            EvidencePolicy::Best | EvidencePolicy::AsSet => {
+                let of = |b: &ControllerFacts| (b.number, running(b, facts.surveys(), &facts.tz, from, last));
                 facts.controllers.iter().map(of).collect()
             }
         };
-        let metered = if way == Way::Best { metered(facts, &runs) } else { Vec::new() };
-        let told = if way == Way::Best { told(facts, &runs) } else { BTreeMap::new() };
+        let metered = if way == EvidencePolicy::Best { metered(facts, &runs) } else { Vec::new() };
+        let told = if way == EvidencePolicy::Best { told(facts, &runs) } else { BTreeMap::new() };
         let runs = SiteRuns::from(runs);
-        Self { runs, logged: way == Way::Best, advised: way == Way::AsAdvised, metered, told }
+        Self {
+            runs,
+            logged: way == EvidencePolicy::Best,
+            advised: way == EvidencePolicy::AsAdvised,
+            metered,
+            told,
+        }
     }
 
     /// The runs of a zone, and how each day of the sky is known.
-    fn of_zone(&self, facts: &Facts, zone: &Zone, sky: &SkyHours) -> (Vec<Watering>, Vec<Evidence>) {
+    fn of_zone(&self, facts: &AccountInputs, zone: &Zone, sky: &SkyHours) -> (Vec<Watering>, Vec<Evidence>) {
         let of_zone = |controller_number: u8, station: u16| {
             (controller_number, station) == (zone.controller_number, zone.number)
         };

@@ -1,11 +1,11 @@
 //! Trials that are kept with everything that went in: cited by address, run again, taken as a file.
 
-use super::asked::{Asked, Query, asked_beside, no_sample, read};
-use super::opened::{self, Opened};
-use super::tried::{Depth, Tried, trial_of, tried};
+use super::detail::{self, Opened};
+use super::query::{Asked, Query, asked_beside, no_sample, read};
+use super::results::{Depth, Tried, trial_of, tried};
 use super::view::{self, Kept, Lists, Looking, TrialPage};
 use super::{table, words};
-use crate::page::dates::Said;
+use crate::page::dates::DateFormat;
 use crate::page::forms::name_fault;
 use crate::page::frame::{Chapter, Frame};
 use crate::page::take_back::TakeBack;
@@ -65,14 +65,14 @@ async fn keep(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse, 
         flash(&here.who.session, "No way can be tried on this weather, so there is nothing to keep.", None)?;
         return Ok(see_other(&back));
     }
-    let states = here.sensor_states(None).await?;
+    let snapshot = here.snapshot(None).await?;
     let ways = known.results.iter().map(|r| r.way.clone()).collect();
-    let revision = here.facts.site.weather_version;
-    let weather = TrialWeather::of(&states.climate, revision);
-    let trial = TrialFile { weather, ..trial_of(&states, &asked, name.clone(), ways) };
+    let revision = here.records.site.weather_version;
+    let weather = TrialWeather::of(&snapshot.climate, revision);
+    let trial = TrialFile { weather, ..trial_of(&snapshot, &asked, name.clone(), ways) };
     let zone = |zone: &_| words::zone_name(&known.facts, zone);
     let answer = words::answer(&known.results, &zone);
-    let result = trial_json::write(known.span, &known.results);
+    let result = trial_json::write(known.span.0, known.span.1, &known.results);
     let kept = name.clone();
     let id = here
         .change(move |change| {
@@ -90,7 +90,7 @@ async fn again(here: &AtSite, id: i64) -> Result<Arc<Again>, PageError> {
     let of_site = here.site_key();
     let record = here.read(move |snapshot| snapshot.trial(of_site, id)).await?.ok_or(PageError::NotFound)?;
     let site = here.id();
-    let kilobytes = 100 + record.file.len() / 1024 + here.facts.zones.len() * 13 * 366 / 8;
+    let kilobytes = 100 + record.file.len() / 1024 + here.records.zones.len() * 13 * 366 / 8;
     here.once(format!("kept trial {id}"), kilobytes, move |state| {
         // Each takes all of its hours in memory while it runs. One that is known already waits for nobody.
         let turn = state.trials.of(site);
@@ -102,7 +102,7 @@ async fn again(here: &AtSite, id: i64) -> Result<Arc<Again>, PageError> {
         })?;
         let ready = trial.ready().map_err(|why| unreadable(no_sample(why)))?;
         let tried = Tried::of(ready, &trial, Depth::InParts);
-        let repeats = trial_json::write(tried.span, &tried.results) == record.result;
+        let repeats = trial_json::write(tried.span.0, tried.span.1, &tried.results) == record.result;
         Ok(Again { repeats, tried, trial, record })
     })
     .await
@@ -121,7 +121,7 @@ async fn kept_page(
         id: line.id,
         name: line.name.clone(),
         by: line.saved_by.clone(),
-        at: line.saved_at.to_zoned(here.facts.tz.clone()).said("%-d %B %Y, %H:%M"),
+        at: line.saved_at.to_zoned(here.records.tz.clone()).formatted("%-d %B %Y, %H:%M"),
         repeats: again.repeats,
         revision: again.trial.weather.revision,
     };
@@ -131,7 +131,7 @@ async fn kept_page(
         Some(result) => Some(looked_at(&looking, &again, path.1, result).await?),
         None => None,
     };
-    page(&TrialPage::of(frame, &looking, (opened, &[]), Lists::default()).kept(kept))
+    page(&TrialPage::of(frame, &looking, opened, &[], Lists::default()).kept(kept))
 }
 
 /// A way of a kept trial, drawn once for what is looked at: nothing of it ever changes.
@@ -142,12 +142,12 @@ async fn looked_at(
     result: &WayResult,
 ) -> Result<Arc<Opened>, PageError> {
     let Looking { here, query, .. } = looking;
-    let (zone, day) = opened::asked_for(result, query);
-    let (known, same, units) = (Arc::clone(again), looking.same(), here.facts.units());
+    let (zone, day) = detail::asked_for(result, query);
+    let (known, same, units) = (Arc::clone(again), looking.same(), here.records.units());
     let way = result.way.name.clone();
     here.once(format!("kept trial {id} way {way} {zone:?} {day:?} {units:?}"), 120, move |_| {
         let result = known.tried.results.iter().find(|r| r.way.name == way).ok_or(PageError::NotFound)?;
-        Ok(Opened::of(&known.tried, result, (zone.as_deref(), day), (units, &same)))
+        Ok(Opened::of(&known.tried, result, zone.as_deref(), day, units, &same))
     })
     .await
 }

@@ -6,7 +6,7 @@ use super::running::ControllerFacts;
 use super::zone::Advise;
 use crate::controller::ordinance::Law;
 use crate::controller::windows::EVENING;
-use crate::installation::Installation;
+use crate::installation::{Installation, InstalledCard};
 use crate::quantity::time::instant;
 use crate::quantity::units::Celsius;
 use crate::sensors::{COMMON_FREEZE_POINT, Sense};
@@ -19,7 +19,7 @@ use std::sync::Arc;
 
 /// Everything that the account of a site follows from.
 #[derive(Debug, Clone)]
-pub struct Facts {
+pub struct AccountInputs {
     /// The place.
     pub site: Site,
     /// Its time zone.
@@ -42,7 +42,7 @@ pub struct Facts {
     pub heeds_frost: bool,
 }
 
-impl Facts {
+impl AccountInputs {
     /// A site of which only survey and weather are known.
     #[must_use]
     pub fn surveyed(site: &Site, tz: &TimeZone, zones: &[Zone], climate: impl Into<Arc<Climate>>) -> Self {
@@ -127,8 +127,15 @@ impl Facts {
     pub fn installation(&self, own: &ControllerFacts, from: Date) -> Installation {
         let zones: Vec<_> = self.zones.iter().map(|(zone, _)| zone.clone()).collect();
         let of = (&own.card, own.number);
-        let mut there =
-            Installation::new(&self.site, of, &zones, self.law.clone(), &self.climate, from, &self.tz);
+        let mut there = Installation::new(
+            &self.site,
+            InstalledCard { card: of.0, number: of.1 },
+            &zones,
+            self.law.clone(),
+            &self.climate,
+            from,
+            &self.tz,
+        );
         there.sensors = own.sensors.iter().map(|s| s.sensor.clone()).collect();
         there
     }

@@ -4,13 +4,13 @@ use super::{find, sensor_of};
 use crate::server::address;
 use crate::server::error::{PageError, see_other};
 use crate::server::session::{Fields, flash, random_hex};
-use crate::server::stand_ins::MOST_STAND_INS;
+use crate::server::simulators::MOST_STAND_INS;
 use crate::server::state::AppState;
 use crate::site::context::EditorAt;
 use actix_web::{HttpResponse, post, web};
 use jiff::SignedDuration;
-use upland_bench::{DeviceKind, Plan, Sky};
 use upland_core::sensors::{Sense, Sensor};
+use upland_simulator::{DeviceKind, Plan, Sky};
 
 pub(super) fn routes(config: &mut web::ServiceConfig) {
     config.service(start_one).service(stop_one);
@@ -23,9 +23,9 @@ pub(super) const SPEEDS: [(u32, &str); 3] =
     [(600, "ten minutes a second"), (3600, "an hour a second"), (86_400, "a day a second")];
 
 /// The application's clock, for a thread of its own.
-fn clock(state: &AppState) -> upland_bench::Clock {
+fn clock(state: &AppState) -> upland_simulator::Clock {
     let ahead = std::sync::Arc::clone(&state.clock_ahead);
-    upland_bench::Clock::new(move || {
+    upland_simulator::Clock::new(move || {
         let ahead = SignedDuration::from_secs(ahead.load(std::sync::atomic::Ordering::Relaxed));
         crate::server::clock::now(Some(ahead))
     })
@@ -55,8 +55,8 @@ async fn start_one(
 ) -> Result<HttpResponse, PageError> {
     let (site_id, id) = *path;
     let url = here.state.stand_ins.url.clone().ok_or(PageError::NotFound)?;
-    let states = here.sensor_states(None).await?;
-    let record = find(&states, id)?;
+    let snapshot = here.snapshot(None).await?;
+    let record = find(&snapshot, id)?;
     let speed = fields
         .get("speed")
         .parse::<u32>()

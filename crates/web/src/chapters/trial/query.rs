@@ -2,7 +2,7 @@
 
 use crate::page::quantities::{counted, short_date};
 use crate::server::error::PageError;
-use crate::server::reader::habit;
+use crate::server::request_locale::habit;
 use crate::server::session::Fields;
 use crate::site::context::AtSite;
 use actix_web::web;
@@ -66,7 +66,7 @@ fn text(value: Option<&String>) -> Option<&str> {
 }
 
 /// A day of the form, or what is wrong with it.
-fn day(asked: Option<&String>, (other, today): (Date, Date), what: &str, errors: &mut Vec<String>) -> Date {
+fn day(asked: Option<&String>, other: Date, today: Date, what: &str, errors: &mut Vec<String>) -> Date {
     match text(asked).map(|text| typed::date(text, today, habit())) {
         None => other,
         Some(Ok(date)) => date,
@@ -134,7 +134,7 @@ fn steps(asked: Option<&String>, errors: &mut Vec<String>) -> Option<Vec<(f64, f
 
 /// What is asked, by default the last year of the record; with what cannot be read or tried.
 pub(super) fn read(here: &AtSite, query: &Query) -> (Asked, Vec<String>) {
-    read_on(&here.facts.climate, here.moment(None).date, query)
+    read_on(&here.records.climate, here.moment(None).date, query)
 }
 
 /// The same on the climate of a site and its day.
@@ -143,8 +143,8 @@ pub(super) fn read_on(climate: &Climate, today: Date, query: &Query) -> (Asked, 
     let (first, last) = climate.span().unwrap_or((today, today));
     let to = last.min(today);
     let year_before = to.checked_sub(364.days()).unwrap_or(to).max(first);
-    let from = day(query.from.as_ref(), (year_before, today), "First day", &mut errors);
-    let to = day(query.to.as_ref(), (to, today), "Last day", &mut errors);
+    let from = day(query.from.as_ref(), year_before, today, "First day", &mut errors);
+    let to = day(query.to.as_ref(), to, today, "Last day", &mut errors);
     let sample = match text(query.weather.as_ref()).unwrap_or("days") {
         "days" => {
             let days = (to - from).get_days();
@@ -224,7 +224,7 @@ pub(super) fn price_text(tariff: &Tariff) -> String {
 }
 
 /// Where the days come from, in words.
-pub(super) fn origin(origin: &Origin, (from, to): (Date, Date)) -> String {
+pub(super) fn origin(origin: &Origin, from: Date, to: Date) -> String {
     let days = counted((to - from).get_days() + 1, "day");
     match origin {
         Origin::Record => format!("{days} of the site's own weather"),
@@ -247,7 +247,7 @@ pub(super) fn origin(origin: &Origin, (from, to): (Date, Date)) -> String {
 }
 
 /// Days of a trial that nobody recorded, and what stands in for them; `None` when every day is known.
-pub(super) fn gaps(climate: &Climate, (from, to): (Date, Date)) -> Option<String> {
+pub(super) fn gaps(climate: &Climate, from: Date, to: Date) -> Option<String> {
     let dates = || from.series(1.day()).take_while(|date| *date <= to);
     let missing: Vec<Date> = dates().filter(|date| climate.day(*date).is_none()).collect();
     let dry = climate.days_without_rain_record(from, to);
@@ -306,7 +306,7 @@ mod tests {
 
     /// Two years of days that end a month before today, one of them without temperatures and two without rain.
     fn climate() -> Climate {
-        let site = crate::fixture::decided(upland_core::site::UnitSystem::Metric).loaded.site.site.clone();
+        let site = crate::fixture::decided(upland_core::site::UnitSystem::Metric).records.site.site.clone();
         let dates = date(2024, 6, 15).series(1.day()).take_while(|d| *d < date(2026, 6, 15));
         let days = dates.filter(|d| *d != date(2026, 5, 3)).map(|d| {
             let mut day = DayWeather::from_temperatures(d, Celsius::from_c(9.0), Celsius::from_c(21.0));
@@ -345,7 +345,7 @@ mod tests {
         assert_eq!(asked(""), (whole.clone(), vec![]));
         assert_eq!(asked("weather=&price=+&kw=&from="), (whole, vec![]), "emptied fields ask for nothing");
         // A site of a week's record, and one of none.
-        let site = crate::fixture::decided(upland_core::site::UnitSystem::Metric).loaded.site.site.clone();
+        let site = crate::fixture::decided(upland_core::site::UnitSystem::Metric).records.site.site.clone();
         let week: Vec<DayWeather> = (0..7)
             .map(|k| {
                 DayWeather::from_temperatures(
@@ -430,7 +430,7 @@ mod tests {
     #[test]
     fn gaps_are_counted_where_they_lie_in_the_days_and_not_beside_them() {
         let climate = climate();
-        let told = |from, to| gaps(&climate, (from, to));
+        let told = |from, to| gaps(&climate, from, to);
         assert_eq!(told(date(2026, 5, 6), date(2026, 6, 14)), None);
         let one = told(date(2026, 5, 3), date(2026, 5, 3)).unwrap();
         assert!(one.starts_with("One day, Sun 3 May, was not recorded"), "{one}");

@@ -43,7 +43,7 @@ impl SiteController {
 }
 
 /// The facts of a site, and the climate that follows from its weather.
-pub(crate) struct SiteFacts {
+pub(crate) struct SiteRecords {
     pub site: SiteRecord,
     pub zones: Vec<ZoneRecord>,
     pub controllers: Vec<SiteController>,
@@ -59,14 +59,14 @@ fn key(id: SiteKey, revision: i64) -> String {
 }
 
 /// Facts of a site take about so many kilobytes: some for each zone, controller and sensor.
-fn kilobytes(facts: &SiteFacts) -> usize {
+fn kilobytes(facts: &SiteRecords) -> usize {
     10 + facts.zones.len()
         + 10 * facts.controllers.len()
         + 4 * facts.sensors.len()
         + facts.sensor_events.len() / 2
 }
 
-impl SiteFacts {
+impl SiteRecords {
     /// Reads them at the instant of a snapshot; `None` when the site is not there.
     fn read(state: &AppState, snapshot: &mut Snapshot<'_>, id: SiteKey) -> Result<Option<Self>, StoreError> {
         let Some(site) = snapshot.site(id)? else { return Ok(None) };
@@ -167,7 +167,7 @@ impl SiteFacts {
 
     /// What pages are about: a date that was asked for, else now, else the last evening of an old record.
     pub fn moment(&self, asked: Option<Date>, now: Timestamp, last_reading: Option<Timestamp>) -> Moment {
-        Moment::choose(asked, now, &self.tz, (self.last_recorded(), last_reading))
+        Moment::choose(asked, now, &self.tz, self.last_recorded(), last_reading)
     }
 }
 
@@ -178,7 +178,7 @@ mod tests {
 
     #[test]
     fn a_controller_is_found_by_its_number_and_zones_without_one_have_an_ordinary_one() {
-        let facts = Arc::into_inner(fixture::decided(UnitSystem::Metric).loaded).unwrap();
+        let facts = Arc::into_inner(fixture::decided(UnitSystem::Metric).records).unwrap();
         let (found, place, card) = facts.controller_or_ordinary(Some(1));
         assert_eq!(
             (found.map(SiteController::number), place, card.starts_per_program),
@@ -188,25 +188,25 @@ mod tests {
         let (none, place, card) = facts.controller_or_ordinary(Some(7));
         assert!(none.is_none());
         assert_eq!((place, card.name), ("Controller", twelve_stations().name));
-        let bare = SiteFacts { controllers: Vec::new(), ..facts };
+        let bare = SiteRecords { controllers: Vec::new(), ..facts };
         assert!(bare.controller_or_ordinary(None).0.is_none());
         assert_eq!(bare.controller_names(), []);
     }
 
     #[test]
     fn a_controller_that_nobody_entered_is_clean_and_one_that_is_known_is_as_set() {
-        let facts = Arc::into_inner(fixture::decided(UnitSystem::Metric).loaded).unwrap();
+        let facts = Arc::into_inner(fixture::decided(UnitSystem::Metric).records).unwrap();
         let own = &facts.controllers[0];
         assert_eq!(own.settings_or_clean(), Settings::clean(&own.record.controller.card));
-        let bench = fixture::workbench();
-        let known = bench.loaded.controllers[0].settings_or_clean();
-        assert_eq!(known, bench.loaded.controllers[0].settings.as_ref().unwrap().settings);
-        assert_eq!(bench.settings(), known, "the bench asks the same");
+        let snapshot = fixture::controller_snapshot();
+        let known = snapshot.records.controllers[0].settings_or_clean();
+        assert_eq!(known, snapshot.records.controllers[0].settings.as_ref().unwrap().settings);
+        assert_eq!(snapshot.settings(), known, "the snapshot asks the same");
     }
 
     #[test]
     fn the_facts_say_their_law_units_zones_and_last_recorded_day() {
-        let facts = Arc::into_inner(fixture::decided(UnitSystem::UsCustomary).loaded).unwrap();
+        let facts = Arc::into_inner(fixture::decided(UnitSystem::UsCustomary).records).unwrap();
         assert_eq!(facts.units(), UnitSystem::UsCustomary);
         assert!(facts.law().applied.is_empty());
         assert_eq!(facts.surveys().len(), 4);
