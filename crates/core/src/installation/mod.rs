@@ -47,6 +47,17 @@ pub struct WiredZone {
     pub root_zone: RootZone,
 }
 
+/// Waterings a day for a root zone that bears so many days between two.
+#[must_use]
+pub fn waterings_a_day(bears_days: f64) -> u32 {
+    if bears_days <= 0.0 {
+        return 1;
+    }
+    #[allow(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "saturates")]
+    let waterings = (1.0 / bears_days).ceil() as u32;
+    waterings.max(1)
+}
+
 impl WiredZone {
     /// Run time that replaces a net depth, before rounding.
     #[must_use]

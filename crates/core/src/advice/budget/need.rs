@@ -14,11 +14,11 @@ use jiff::ToSpan;
 /// Whether rain lowers the budget.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub enum RainRule {
-    /// Rain is left to the rain hold of the controller: the budget follows ET alone. Else rain would be
+    /// Rain is left to the rain sensor of the controller: the budget follows ET alone. Else rain would be
     /// counted twice, once in the percentage and once by the hold.
     #[default]
     LeftToHold,
-    /// Rain that the root zone could use is taken off the need: for a controller without a rain hold.
+    /// Rain that the root zone could use is taken off the need: for a controller without a rain sensor.
     Counted,
 }
 
@@ -27,7 +27,7 @@ impl RainRule {
     #[must_use]
     pub const fn label(self) -> &'static str {
         match self {
-            Self::LeftToHold => "left to the rain hold",
+            Self::LeftToHold => "left to the rain sensor",
             Self::Counted => "counted as effective rain",
         }
     }

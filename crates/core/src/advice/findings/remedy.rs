@@ -95,7 +95,7 @@ pub enum Remedy {
         /// The new run time.
         run_time: Seconds,
     },
-    /// Use the nearest settings the controller can hold.
+    /// Use the nearest settings that the controller has.
     FitCard,
 }
 

@@ -3,7 +3,7 @@
 use super::{CheckedRuns, Cost, Finding, FindingKind, FindingPlace, Severity};
 use crate::controller::schedule::{Days, Percentages, ScheduledRun, StationSetting, VALVE_MA};
 use crate::ground::application::DEEP_WATERING_MM;
-use crate::installation::WiredZone;
+use crate::installation::{WiredZone, waterings_a_day};
 use crate::quantity::month::Month;
 use crate::quantity::ratio::Percentage;
 use crate::quantity::time::Seconds;
@@ -68,7 +68,16 @@ fn repeated_starts(look: &CheckedRuns<'_>, findings: &mut Vec<Finding>) {
             }
             extra.any() && wasted * 2 > extra
         };
-        let needed = (1..starts).find(|kept| mostly_wasted(*kept)).unwrap_or(starts);
+        // A root zone that does not store the need of a day keeps the starts that it lives on.
+        let stored = zones.iter().filter_map(|(station, ..)| look.installation.zone(*station));
+        let least = stored.map(|zone| waterings_a_day(zone.days_to_refill())).max().unwrap_or(1);
+        let least = usize::try_from(least).unwrap_or(starts).clamp(1, starts);
+        // Runs that would bring too little if each were a step shorter are long by their rounding alone.
+        let step = look.installation.card.run_step;
+        let all = i64::try_from(starts).unwrap_or(1);
+        let rounded = |(_, once, need): &(u16, Seconds, Seconds)| (*once - step) * all < *need;
+        let needed = (least..starts).find(|kept| mostly_wasted(*kept)).unwrap_or(starts);
+        let needed = if zones.iter().all(rounded) { starts } else { needed };
         if needed < starts {
             let surplus =
                 look.of_program(index).filter(|r| usize::try_from(r.start_number).unwrap_or(0) > needed);

@@ -59,7 +59,7 @@ impl Pattern {
     /// The same with as many waterings a day as a root zone needs that bears so many days.
     pub fn often_enough(self, bears_days: f64, most: u32) -> Self {
         let daily = self.events_a_week >= 7.0;
-        let waterings = if daily { super::waterings_for(bears_days).min(most) } else { 1 };
+        let waterings = if daily { crate::installation::waterings_a_day(bears_days).min(most) } else { 1 };
         Self { waterings, ..self }
     }
 }

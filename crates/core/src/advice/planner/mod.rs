@@ -23,6 +23,7 @@ use crate::controller::{Card, Overlap};
 use crate::ground::application::Cycles;
 use crate::ground::application::DEEP_WATERING_MM;
 use crate::installation::Installation;
+use crate::installation::waterings_a_day;
 use crate::quantity::month::Month;
 use crate::quantity::units::{LitresPerMinute, Millimetres, Minutes};
 use jiff::ToSpan;
@@ -404,16 +405,6 @@ fn attempted(request: &Request<'_>, kept: &Kept, month: Month) -> Result<Proposa
     Err(binding.unwrap_or(Binding::NoZones))
 }
 
-/// Waterings a day for a root zone that bears so many days.
-fn waterings_for(bears_days: f64) -> u32 {
-    if bears_days <= 0.0 {
-        return 1;
-    }
-    #[allow(clippy::cast_possible_truncation, clippy::cast_sign_loss, reason = "saturates")]
-    let waterings = (1.0 / bears_days).ceil() as u32;
-    waterings.max(1)
-}
-
 /// The ways in which a plan is tried, the best first.
 fn attempts(request: &Request<'_>) -> Vec<Attempt> {
     // A strategy that is free in its days may take more of them to make each night shorter.
@@ -425,7 +416,7 @@ fn attempts(request: &Request<'_>) -> Vec<Attempt> {
     let shortest =
         request.installation.zones.iter().filter(|z| z.needs_water()).map(bears).fold(1.0, f64::min);
     let most = match request.strategy.fixed_depth() {
-        None => waterings_for(shortest).min(MOST_WATERINGS),
+        None => waterings_a_day(shortest).min(MOST_WATERINGS),
         Some(_) => 1,
     };
     // Side by side only where the controller runs programs at once and somebody knows what the supply carries.

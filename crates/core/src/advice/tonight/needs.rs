@@ -25,7 +25,7 @@ const LOOK_AHEAD_DAYS: i32 = 60;
 pub enum StateFrom {
     /// From the record.
     Record,
-    /// No weather at all up to this day: expected demand and no rain stand in.
+    /// No weather at all up to this day: expected demand and no rain are used.
     Expected,
 }
 
