@@ -181,6 +181,15 @@ fn entry_of(row: EntryRow) -> EntryRecord {
     }
 }
 
+/// Which photographs are read.
+type PhotoFilter<'a> = Box<
+    dyn diesel::expression::BoxableExpression<
+            diesel::dsl::InnerJoinQuerySource<visit_photos::table, users::table>,
+            diesel::pg::Pg,
+            SqlType = diesel::sql_types::Bool,
+        > + 'a,
+>;
+
 impl Snapshot<'_> {
     /// The visits of a site, newest first.
     ///
@@ -237,18 +246,35 @@ impl Snapshot<'_> {
         Ok(rows.into_iter().map(entry_of).collect())
     }
 
-    /// The photographs of a visit.
+    /// The photographs of a visit, in the order in which they were kept.
     ///
     /// # Errors
     /// As any query.
     pub fn visit_photos(&mut self, visit_id: i64) -> Result<Vec<PhotoRecord>> {
+        self.photos_of(Box::new(visit_photos::visit_id.eq(visit_id)))
+    }
+
+    /// The photographs that show a zone of a site, the newest first; those that were taken back are left out.
+    ///
+    /// # Errors
+    /// As any query.
+    pub fn zone_photos(&mut self, site_id: SiteKey, zone_id: i64) -> Result<Vec<PhotoRecord>> {
+        let of_site = visits::table.filter(visits::site_id.eq(site_id).and(visits::removed_at.is_null()));
+        let shown = visit_photos::zone_id.eq(zone_id).assume_not_null();
+        let own = shown.and(visit_photos::visit_id.eq_any(of_site.select(visits::id)));
+        let mut found = self.photos_of(Box::new(own.and(visit_photos::undone_at.is_null())))?;
+        found.reverse();
+        Ok(found)
+    }
+
+    fn photos_of(&mut self, which: PhotoFilter<'_>) -> Result<Vec<PhotoRecord>> {
         type Row = (
             (i64, i64, Option<i64>, i32, i32),
             (String, jiff_diesel::Timestamp, Option<jiff_diesel::Timestamp>),
         );
         let rows: Vec<Row> = visit_photos::table
             .inner_join(users::table)
-            .filter(visit_photos::visit_id.eq(visit_id))
+            .filter(which)
             .order(visit_photos::id)
             .select((
                 (

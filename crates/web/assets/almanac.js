@@ -11,6 +11,7 @@ document.addEventListener("alpine:init", () => {
       // Whoever signs out leaves no pages of theirs on the device.
       document.querySelectorAll("form[action='/sign-out']").forEach((form) => form.addEventListener("submit", () => { if (window.caches) caches.delete("upland-kept"); }));
       document.querySelectorAll("[data-weeks]").forEach((ribbon) => ribbon.addEventListener("keydown", (event) => this.week(event)));
+      document.querySelectorAll("[data-swipe]").forEach((part) => this.swipes(part, go));
       // On a narrow screen the tab that one is at may lie beyond the edge.
       document.querySelectorAll(".tabs [aria-current]").forEach((tab) => {
         const row = tab.closest(".tabs");
@@ -24,8 +25,23 @@ document.addEventListener("alpine:init", () => {
       if (/^[0-9]$/.test(event.key)) go(`[data-key="${event.key}"]`);
       else if (event.key === "[") go("[data-week='previous']");
       else if (event.key === "]") go("[data-week='next']");
+      else if (/^Arrow(Left|Right)$/.test(event.key) && !at.closest("[tabindex], nav, dialog")) go(`[data-turn='${event.key === "ArrowLeft" ? "previous" : "next"}']`);
       else if (event.key === "?") this.keys();
       else if (event.key === "/") { const find = document.getElementById("find"); if (find && find.offsetParent) { find.focus(); event.preventDefault(); } }
+    },
+    // A finger that goes far to one side, and not where something scrolls that way itself.
+    swipes(part, go) {
+      let from = null;
+      part.addEventListener("touchstart", (event) => {
+        const scrolls = event.target.closest(".scroll, figure, .tabs, input, select, textarea");
+        from = scrolls || event.touches.length > 1 ? null : event.touches[0];
+      }, { passive: true });
+      part.addEventListener("touchend", (event) => {
+        if (!from) return;
+        const to = event.changedTouches[0], far = to.clientX - from.clientX;
+        if (Math.abs(far) > 80 && Math.abs(far) > 2 * Math.abs(to.clientY - from.clientY)) go(`[data-turn='${far > 0 ? "previous" : "next"}']`);
+        from = null;
+      }, { passive: true });
     },
     week(event) {
       const step = { ArrowLeft: -1, ArrowRight: 1 }[event.key];

@@ -497,6 +497,7 @@ async fn every_page_of_the_demo_is_sound() {
         "/sites/1/trial/protocol",
         "/calls",
         "/sites/1/zones/1",
+        "/sites/1/zones/1/survey",
         "/sites/1/zones/1/cans",
         "/sites/1/zones/1/season?by=scheduled",
         "/sites/1/weather/sources/new",

@@ -5,6 +5,8 @@ use super::programs::fields_of;
 use super::server::Server;
 
 const ZONE: &str = "/sites/1/zones/1";
+/// The form of the zone.
+const SURVEY: &str = "/sites/1/zones/1/survey";
 const CANS: &str = "/sites/1/zones/1/cans";
 const FORM: &str = "id=\"cans-form\"";
 /// Sixteen cans on a grid of two metres, millilitres.
@@ -48,7 +50,7 @@ fn cans_are_refused_at_their_field_and_what_was_typed_is_kept() {
         assert!(refused.text.contains(told), "{on} {minutes} {throat}: no {told}");
         assert!(refused.text.contains("0 0 41"), "the cans are still there");
     }
-    assert!(!person.get(ZONE).text.contains("The rate is from cans"), "nothing of it was stored");
+    assert!(!person.get(SURVEY).text.contains("The rate is from cans"), "nothing of it was stored");
     let reader = Person::signed_in(&server, "wren");
     assert_eq!(reader.get(CANS).status, 200, "a reader sees the tests");
     assert_eq!(reader.post_from(CANS, CANS, &[("then", "save")]).status, 403);
@@ -61,10 +63,10 @@ fn a_test_is_looked_at_kept_taken_back_and_let_stand() {
     let looked = cans(&person, "2026-07-10", "10", "80", GRID, "look");
     assert_eq!(looked.status, 200, "{}", looked.text);
     assert!(looked.text.contains("mm/h") && looked.text.contains("<svg"), "rate, map");
-    assert!(!person.get(ZONE).text.contains("The rate is from cans"), "looking stores nothing");
+    assert!(!person.get(SURVEY).text.contains("The rate is from cans"), "looking stores nothing");
     let kept = cans(&person, "2026-07-10", "10", "80", GRID, "save");
     assert_eq!(kept.status, 303, "{}", kept.text);
-    assert!(person.get(ZONE).text.contains("The rate is from cans"));
+    assert!(person.get(SURVEY).text.contains("The rate is from cans"));
     let page = person.get(CANS).text;
     assert!(page.contains("16 cans"), "the test is listed");
     let undo = way_back(&page, CANS);
@@ -82,7 +84,7 @@ fn a_test_is_looked_at_kept_taken_back_and_let_stand() {
 fn a_test_on_a_zone_that_somebody_saved_meanwhile_is_not_lost() {
     let server = Server::start(true);
     let (bram, isla) = (Person::signed_in(&server, "bram"), Person::signed_in(&server, "isla"));
-    let mut survey = fields_of(&isla.get(ZONE).text, "<form class=\"survey\"");
+    let mut survey = fields_of(&isla.get(SURVEY).text, "<form class=\"survey\"");
     let base = fields_of(&bram.get(CANS).text, FORM).remove("base").unwrap();
     survey.insert("name".into(), "Topmost lawn".into());
     let pairs: Vec<(&str, &str)> = survey.iter().map(|(k, v)| (k.as_str(), v.as_str())).collect();

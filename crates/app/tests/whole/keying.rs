@@ -105,7 +105,7 @@ async fn units_switched_in_a_half_filled_form_keep_what_was_typed() {
     let browser = Browser::open(1280, 800).await;
     let page = Page(&browser.client);
     page.sign_in(&server, "bram").await;
-    page.goto(&server, "/sites/1/zones/1").await;
+    page.goto(&server, "/sites/1/zones/1/survey").await;
     page.script("document.querySelectorAll('details.group').forEach((d) => { d.open = true; })").await;
     page.fill("rate", "31").await;
     page.fill("name", "Upper lawn, east").await;
@@ -301,7 +301,7 @@ fn a_controller_is_looked_after_by_the_wall_clock_and_water_windows_reach_every_
     assert!(refused.text.contains("Say when it ends, or leave both ends empty"), "{}", refused.text);
     site.insert("second_until".into(), "2 pm".into());
     assert_eq!(send(&person, "/sites/1/edit", &site).status, 303);
-    let mut zone = fields_of(&card("/sites/1/zones/1"), "<form class=\"survey\"");
+    let mut zone = fields_of(&card("/sites/1/zones/1/survey"), "<form class=\"survey\"");
     zone.insert("window_from".into(), "21:00".into());
     zone.insert("window_until".into(), "23:00".into());
     assert_eq!(send(&person, "/sites/1/zones/1", &zone).status, 303);

@@ -5,7 +5,7 @@ use super::server::Server;
 
 /// Addresses of the demo for every page of the route table that a technician or the owner opens. Downloads, data for
 /// scripts and pages that need something made first are left out.
-pub const PAGES: [&str; 59] = [
+pub const PAGES: [&str; 60] = [
     "/",
     "/about",
     "/audit",
@@ -61,6 +61,7 @@ pub const PAGES: [&str; 59] = [
     "/sites/1/zones/1",
     "/sites/1/zones/1/cans",
     "/sites/1/zones/1/season",
+    "/sites/1/zones/1/survey",
     "/sites/1/zones/1/why",
     "/sites/1/zones/new",
     "/sites/2/tuning",

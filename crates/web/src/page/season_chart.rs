@@ -12,7 +12,11 @@ use upland_core::site::UnitSystem;
 /// Height of the drawing's field and of its rain band.
 const FIELD: f64 = 220.0;
 const BAND: f64 = 60.0;
-const WIDTH: f64 = 1000.0;
+/// Width of the drawing of a season, and of one of some days, which a phone shows whole.
+const SEASON: f64 = 1000.0;
+const SHORT: f64 = 340.0;
+/// At most so many days have their dates below them.
+const DATED_DAYS: usize = 31;
 
 /// Height of a tick for a held run, and its distance from the waterings.
 const HELD_GAP: f64 = 3.0;
@@ -44,6 +48,7 @@ pub(crate) struct WeekLink {
 #[derive(Template)]
 #[template(path = "page/season_chart.html")]
 pub(crate) struct SeasonChart {
+    width: f64,
     pub line: String,
     /// The line of another way, if one stands beside it.
     pub beside: Option<String>,
@@ -65,7 +70,8 @@ pub(crate) struct SeasonChart {
 /// The days of a season as the drawing's field.
 struct Field<'a> {
     days: &'a [AccountDay],
-    /// Width of a day.
+    /// Width of the drawing, and of a day.
+    width: f64,
     step: f64,
     /// Water between full and wilting, mm.
     total: f64,
@@ -76,10 +82,10 @@ struct Field<'a> {
 const LEAST_MM: f64 = 0.05;
 
 impl<'a> Field<'a> {
-    fn of(days: &'a [AccountDay], total: f64, units: UnitSystem) -> Self {
+    fn of(days: &'a [AccountDay], total: f64, units: UnitSystem, width: f64) -> Self {
         #[allow(clippy::cast_precision_loss, reason = "days of a season")]
-        let step = WIDTH / days.len().max(1) as f64;
-        Self { days, step, total, units }
+        let step = width / days.len().max(1) as f64;
+        Self { days, width, step, total, units }
     }
 
     /// Left edges of the days.
@@ -133,12 +139,28 @@ impl<'a> Field<'a> {
 
 /// Draws the days of a season; `total` is the water between full and wilting, mm.
 pub(crate) fn chart(days: &[AccountDay], total: f64, units: UnitSystem) -> SeasonChart {
-    let field = Field::of(days, total, units);
+    drawn(days, total, units, SEASON)
+}
+
+/// Draws some days in a width that a phone shows whole.
+pub(crate) fn short_chart(days: &[AccountDay], total: f64, units: UnitSystem) -> SeasonChart {
+    drawn(days, total, units, SHORT)
+}
+
+fn drawn(days: &[AccountDay], total: f64, units: UnitSystem, width: f64) -> SeasonChart {
+    let field = Field::of(days, total, units, width);
     let step = field.step;
     let read = field.placed().filter(|(_, day)| day.reset_from.is_some());
-    let firsts = field.placed().filter(|(_, day)| day.date.day() == 1);
+    let dated = days.len() <= DATED_DAYS;
+    let every = days.len().div_ceil(7).max(1);
+    let firsts = field.placed().enumerate().filter(
+        |(at, (_, day))| {
+            if dated { at % every == 0 } else { day.date.day() == 1 }
+        },
+    );
     let summed = sum(days);
     SeasonChart {
+        width: field.width,
         line: field.line(|day| day.water.depletion),
         beside: None,
         refill: field.line(|day| day.refill_at),
@@ -152,13 +174,18 @@ pub(crate) fn chart(days: &[AccountDay], total: f64, units: UnitSystem) -> Seaso
                 text: format!("reading {}", short_date(day.date)),
             })
             .collect(),
-        months: firsts.map(|(x, day)| Mark { x: plain(x, 1), text: day.date.formatted("%b") }).collect(),
+        months: firsts
+            .map(|(_, (x, day))| {
+                let text = if dated { day.date.day().to_string() } else { day.date.formatted("%b") };
+                Mark { x: plain(x, 1), text }
+            })
+            .collect(),
         weeks: Vec::new(),
         held: Vec::new(),
         full_words: "full".into(),
         empty_words: format!("wilting: deficit {}", depth(units, Millimetres::from_mm(total))),
         words: format!(
-            "{} days: plants asked for {}, got {}; rain that entered {}, watering {}, drained {}, run off {}; short of water on {} days.",
+            "{} days: plants required {}, got {}; rain that entered {}, watering {}, drained {}, run off {}; short of water on {} days.",
             summed.days,
             depth(units, summed.demand),
             depth(units, summed.met),
@@ -174,12 +201,12 @@ pub(crate) fn chart(days: &[AccountDay], total: f64, units: UnitSystem) -> Seaso
 impl SeasonChart {
     /// The same with weeks that lead to the address of their first day.
     pub fn with_weeks(self, days: &[AccountDay], link: &str) -> Self {
-        let field = Field::of(days, 1.0, UnitSystem::Metric);
+        let field = Field::of(days, 1.0, UnitSystem::Metric, self.width);
         let firsts: Vec<(f64, &AccountDay)> =
             field.placed().enumerate().filter(|(at, _)| at % 7 == 0).map(|(_, placed)| placed).collect();
         let week = |(x, day): &(f64, &AccountDay)| WeekLink {
             x: plain(*x, 1),
-            width: plain((7.0 * field.step).min(WIDTH - x), 1),
+            width: plain((7.0 * field.step).min(field.width - x), 1),
             href: format!("{link}{}#h-day", day.date),
             words: format!("Week from {}", short_date(day.date)),
         };
@@ -188,7 +215,7 @@ impl SeasonChart {
 
     /// The same with a tick for each date on which a run was held, with its cause.
     pub fn with_held(self, days: &[AccountDay], held: &[(Date, &str)]) -> Self {
-        let field = Field::of(days, 1.0, UnitSystem::Metric);
+        let field = Field::of(days, 1.0, UnitSystem::Metric, self.width);
         let tick = |(x, day): (f64, &AccountDay)| {
             let at = held.binary_search_by_key(&day.date, |(date, _)| *date).ok()?;
             let (_, cause) = held.get(at)?;
@@ -197,7 +224,7 @@ impl SeasonChart {
                 y: plain(BAND + FIELD + BAND + HELD_GAP, 1),
                 width: plain((field.step * 0.9).max(1.0), 1),
                 height: plain(HELD_GAP, 1),
-                title: format!("{}: held, {}", short_date(day.date), cause.replace('_', " ")),
+                title: format!("{}: skipped, {}", short_date(day.date), cause.replace('_', " ")),
             })
         };
         Self { held: field.placed().filter_map(tick).collect(), ..self }
@@ -205,7 +232,7 @@ impl SeasonChart {
 
     /// The same with what was missing under another way beside it.
     pub fn beside(self, days: &[AccountDay], total: f64, units: UnitSystem) -> Self {
-        let line = Field::of(days, total, units).line(|day| day.water.depletion);
+        let line = Field::of(days, total, units, self.width).line(|day| day.water.depletion);
         Self { beside: Some(line), ..self }
     }
 }

@@ -3,8 +3,9 @@
 
 use crate::page::dates::{DateFormat, typed_date};
 use crate::page::frame::{Chapter, Frame};
-use crate::page::quantities::{depth, plain, share, short_date};
+use crate::page::quantities::{plain, short_date};
 use crate::page::season_chart::{SeasonChart, chart};
+use crate::page::why_words::{answer, question, reason, sums};
 use crate::server::address;
 use crate::server::error::{PageError, page};
 use crate::site::clock::asked_day;
@@ -16,11 +17,8 @@ use jiff::civil::Date;
 use jiff::{Timestamp, ToSpan};
 use serde::Deserialize;
 use upland_core::account::zone::AccountDay;
-use upland_core::quantity::ratio::Share;
 use upland_core::quantity::time::midnight;
-use upland_core::quantity::units::Millimetres;
-use upland_core::site::UnitSystem;
-use upland_core::tuning::{HeldFor, Reason, Why, why};
+use upland_core::tuning::why;
 use upland_store::logbook::{Asked, LogEntry};
 use upland_store::zones::ZoneRecord;
 
@@ -72,7 +70,8 @@ struct Done {
 #[template(path = "chapters/logbook/why.html")]
 struct WhyPage {
     frame: Frame,
-    zone_href: String,
+    site_id: i64,
+    zone_id: i64,
     from: String,
     to: String,
     days: String,
@@ -179,7 +178,7 @@ impl WhyPage {
             .runs
             .of(key.0, key.1)
             .filter(|r| r.is_held())
-            .map(|r| (r.run.start.to_zoned(here.records.tz.clone()).date(), "held"))
+            .map(|r| (r.run.start.to_zoned(here.records.tz.clone()).date(), "skipped"))
             .filter(|(date, _)| (from..=to).contains(date))
             .collect();
         let length = (to - from).get_days() + 1;
@@ -194,7 +193,8 @@ impl WhyPage {
             _ => None,
         };
         Ok(Self {
-            zone_href: address::zone(here.id(), zone.id),
+            site_id: here.id(),
+            zone_id: zone.id,
             question: question(&found, &name),
             answer: answer(&found, units),
             reasons: found.reasons.iter().map(|r| reason(r, &found, units)).collect(),
@@ -294,99 +294,6 @@ fn steps(
         })
     };
     out.iter().filter_map(one).collect()
-}
-
-fn question(found: &Why, name: &str) -> String {
-    let missed = found.missed().mm() > 0.03 * found.demand.mm() && found.missed().mm() > 1.0;
-    match (missed, found.reasons.is_empty()) {
-        (true, _) => format!("Why {name} was dry"),
-        (false, false) => format!("Why {name} was wet"),
-        (false, true) => format!("How {name} did"),
-    }
-}
-
-/// The account's answer in a sentence.
-fn answer(found: &Why, units: UnitSystem) -> String {
-    let met = if found.demand > Millimetres::ZERO { found.taken.mm() / found.demand.mm() } else { 1.0 };
-    let head = format!(
-        "Its plants asked for {} and got {} of it",
-        depth(units, found.demand),
-        share(Share::from_fraction(met))
-    );
-    let because = found.reasons.first().map(|r| reason(r, found, units));
-    let days = match found.short_days {
-        0 => String::new(),
-        1 => ", short on one day".to_owned(),
-        days => format!(", short on {days} days"),
-    };
-    because.map_or_else(
-        || format!("{head}{days}: the water balance shows no cause."),
-        |because| format!("{head}{days}. {because}"),
-    )
-}
-
-fn cause_words(cause: &str) -> &'static str {
-    match cause {
-        "rain_delay" => "a rain delay",
-        "off_season" => "the off-season",
-        "omitted_date" => "dates that are left out",
-        "rain" => "rain",
-        "frost" => "frost",
-        "wind" => "wind",
-        "wet_soil" => "a probe in wet soil",
-        _ => "a sensor",
-    }
-}
-
-/// A reason as a sentence.
-fn reason(reason: &Reason, found: &Why, units: UnitSystem) -> String {
-    match reason {
-        Reason::NothingSet => "Nothing was set to run on it.".into(),
-        Reason::SetTooLittle(gap) => format!(
-            "What was set to run is {} less than it needed beside the {} of rain that went in: runs were too short or too few.",
-            depth(units, *gap),
-            depth(units, found.rain)
-        ),
-        Reason::SetTooMuch(over) => {
-            format!("What was set is {} more than it asked for.", depth(units, *over))
-        }
-        Reason::Held(HeldFor { cause, runs, net }) => format!(
-            "{runs} {} held for {}, {} that did not come.",
-            if *runs == 1 { "run was" } else { "runs were" },
-            cause_words(cause),
-            depth(units, *net)
-        ),
-        Reason::RanOff(mm) => format!(
-            "{} of the watering ran off: cycles are longer than the soil takes in.",
-            depth(units, *mm)
-        ),
-        Reason::Drained(mm) => format!("{} of the watering drained below the roots.", depth(units, *mm)),
-        Reason::RainDrained(mm) => {
-            format!("{} of rain was more than the root zone holds.", depth(units, *mm))
-        }
-    }
-}
-
-fn sums(found: &Why, units: UnitSystem) -> Vec<(&'static str, String)> {
-    let mut out = vec![
-        ("Plants asked for", depth(units, found.demand)),
-        ("and got", depth(units, found.taken)),
-        ("Rain that went in", depth(units, found.rain)),
-        ("Watered", depth(units, found.applied)),
-        ("Stress days", found.short_days.to_string()),
-    ];
-    if let Some((date, missing, refill)) = found.driest {
-        out.push((
-            "Driest",
-            format!(
-                "{}: deficit {}, refill at {}",
-                short_date(date),
-                depth(units, missing),
-                depth(units, refill)
-            ),
-        ));
-    }
-    out
 }
 
 #[cfg(test)]

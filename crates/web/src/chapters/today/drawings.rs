@@ -2,6 +2,7 @@
 //! percentages across and pixels down, so that a drawing fits any width without distortion.
 
 use crate::page::dates::{DateFormat, said_open};
+use crate::page::soil_column::percent_of_width;
 use askama::Template;
 use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp, Zoned};
@@ -21,11 +22,6 @@ const FOOT_PX: u32 = 20;
 const MARGIN_MIN: f64 = 30.0;
 /// A bar thinner than this would vanish, percent.
 const THINNEST_PCT: f64 = 0.5;
-
-/// A percentage with two decimals, as SVG reads it.
-fn pct(value: f64) -> String {
-    format!("{value:.2}%")
-}
 
 pub(super) struct Mark {
     pub x: String,
@@ -97,10 +93,10 @@ impl NightAxis {
         let mut closed = Vec::new();
         let mut from = 0.0;
         for (opens, shuts) in &night.open {
-            closed.push((pct(from), pct((self.x(opens) - from).max(0.0))));
+            closed.push((percent_of_width(from), percent_of_width((self.x(opens) - from).max(0.0))));
             from = self.x(shuts);
         }
-        closed.push((pct(from), pct((100.0 - from).max(0.0))));
+        closed.push((percent_of_width(from), percent_of_width((100.0 - from).max(0.0))));
         closed
     }
 
@@ -117,7 +113,7 @@ impl NightAxis {
         while self.x(&at) <= 99.0 {
             if i64::from(at.hour()) % step == 0 {
                 let text = at.formatted("%H");
-                hours.push(Mark { x: pct(self.x(&at)), text, anchor: "middle" });
+                hours.push(Mark { x: percent_of_width(self.x(&at)), text, anchor: "middle" });
             }
             at = &at + SignedDuration::from_hours(1);
         }
@@ -132,7 +128,7 @@ impl NightAxis {
             x if x < 15.0 => "start",
             _ => "middle",
         };
-        (0.0..=100.0).contains(&x).then(|| Mark { x: pct(x), text, anchor })
+        (0.0..=100.0).contains(&x).then(|| Mark { x: percent_of_width(x), text, anchor })
     }
 }
 
@@ -151,9 +147,9 @@ impl Filling<'_> {
         let (x, x_end) = (self.axis.x(start), self.axis.x(end));
         let clock = format!("{} to {}", start.formatted("%H:%M"), end.formatted("%H:%M"));
         self.bars.push(Bar {
-            x: pct(x),
+            x: percent_of_width(x),
             y: self.y + if kind == "need" { 3 } else { 7 },
-            width: pct((x_end - x).max(THINNEST_PCT)),
+            width: percent_of_width((x_end - x).max(THINNEST_PCT)),
             title: format!("{}: {what} {clock}", self.label),
             kind,
         });
@@ -172,7 +168,7 @@ impl Filling<'_> {
             if until < end {
                 let from = start.max(until);
                 let clock = self.bar(&from, &end, "held", "held");
-                spoken.push(format!("{clock} held"));
+                spoken.push(format!("{clock} skipped"));
             }
         }
         spoken.join(", ")
@@ -186,7 +182,7 @@ impl Filling<'_> {
             let times = (night.at(run.from_minute), night.at(run.from_minute + run.minutes));
             let (Some(start), Some(end)) = times else { continue };
             if let Some(previous) = previous_end {
-                let (x1, x2) = (pct(previous), pct(self.axis.x(&start)));
+                let (x1, x2) = (percent_of_width(previous), percent_of_width(self.axis.x(&start)));
                 self.soaks.push(Soak { x1, x2, y: self.y + LANE_PX / 2 });
             }
             previous_end = Some(self.axis.x(&end));
@@ -276,52 +272,11 @@ pub(super) fn night_strip(
     })
 }
 
-/// A root zone as a ruled measure, wilting at the left, full at the right.
-#[derive(Template)]
-#[template(path = "chapters/today/soil_column.svg", escape = "html")]
-pub(super) struct SoilColumn {
-    pub now: String,
-    pub after_x: String,
-    pub after_width: String,
-    /// From here on, and so wide, is what the controller will bring.
-    pub will: Option<(String, String)>,
-    pub refill: String,
-    pub words: String,
-    pub is_low: bool,
-}
-
-pub(super) fn soil_column(zone: &ZoneTonight, units: upland_core::site::UnitSystem) -> SoilColumn {
-    let taw = zone.root_zone.total_available.mm().max(0.1);
-    let raw = zone.root_zone.readily_available();
-    let filled = |depletion_mm: f64| 100.0 * (1.0 - depletion_mm / taw).clamp(0.0, 1.0);
-    let (now, after) = (filled(zone.depletion.mm()), filled(zone.depletion_after.mm()));
-    let depth = |v| crate::page::quantities::depth(units, v);
-    let will = zone.will.as_ref().filter(|will| will.waters().any()).map(|will| will.ahead.after);
-    let mut states = vec![format!("{} below full", depth(zone.depletion))];
-    if zone.cycles.is_some() {
-        states.push(format!("{} after what it needs tonight", depth(zone.depletion_after)));
-    }
-    states.extend(will.map(|after| format!("{} after what the controller will do", depth(after))));
-    SoilColumn {
-        now: pct(now),
-        after_x: pct(now),
-        after_width: pct((after - now).max(0.0)),
-        will: will.map(|after| (pct(now), pct((filled(after.mm()) - now).max(0.0)))),
-        refill: pct(filled(raw.mm())),
-        words: format!(
-            "{}; refill point at {}, wilting at {}",
-            states.join(", "),
-            depth(raw),
-            depth(zone.root_zone.total_available)
-        ),
-        is_low: zone.depletion >= raw,
-    }
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
     use crate::fixture;
+    use crate::page::soil_column::soil_column;
     use upland_core::site::UnitSystem;
 
     #[test]

@@ -110,6 +110,15 @@ struct TodayPart {
 }
 
 impl Decided {
+    /// The page of the zone on a station of the controller.
+    fn zone_href(&self, station: u16) -> Option<String> {
+        let of = |z: &&upland_store::zones::ZoneRecord| {
+            (z.zone.controller_number, z.zone.number) == (self.number, station)
+        };
+        let zone = self.records.zones.iter().find(of)?;
+        Some(crate::server::address::zone(self.records.site.id.number(), zone.id))
+    }
+
     fn drawn(&self) -> Result<Drawn, PageError> {
         let (date, number) = (self.night.date, self.number);
         let link = ("?date=".to_owned(), format!("&controller={number}"));

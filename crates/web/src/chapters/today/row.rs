@@ -1,10 +1,10 @@
 //! One zone of Today on one line of sight: what the controller will do, what the zone needs, the verdict, the soil, because.
 
 use super::Decided;
-use super::drawings::{self, SoilColumn};
-use super::words;
+use crate::page::night_words::{because, sign, weight};
 use crate::page::quantities::{clock, cycles, depth, volume};
 use crate::page::sensor_words::holders;
+use crate::page::soil_column::{SoilColumn, soil_column};
 use crate::page::working::{InputView, StepView, Working};
 use jiff::Timestamp;
 use upland_core::account::running::ControllerRun;
@@ -25,6 +25,8 @@ pub(super) struct Side {
 pub(super) struct Row {
     pub number: u16,
     pub name: String,
+    /// The zone's own page.
+    pub href: Option<String>,
     pub kind: String,
     /// What the controller will do; `None` when that is not known.
     pub will: Option<Side>,
@@ -42,15 +44,6 @@ pub(super) struct Row {
     pub held: Option<String>,
     /// Where to change it, below the site's address.
     pub fix: Option<(String, &'static str)>,
-}
-
-/// How grave a verdict is, as a class.
-fn weight(zone: &ZoneTonight) -> &'static str {
-    match zone.verdict {
-        None | Some(Verdict::Right) => "right",
-        Some(Verdict::Held) if !zone.due => "held",
-        Some(_) => "wrong",
-    }
 }
 
 /// Where a verdict is corrected.
@@ -132,20 +125,17 @@ pub(super) fn row(decided: &Decided, zone: &ZoneTonight) -> Row {
     Row {
         number,
         name: zone.zone.name.clone(),
+        href: decided.zone_href(number),
         kind: format!("{}, {}", zone.zone.plant.defaults().label, zone.zone.head.label()),
         will: zone.will.as_ref().map(|own| will(own, zone, decided)),
         needs: needs(zone, decided),
         verdict: zone.verdict.map(Verdict::label),
         weight: weight(zone),
-        sign: match weight(zone) {
-            "right" => "●",
-            "held" => "■",
-            _ => "▲",
-        },
+        sign: sign(zone),
         state: depth(units, zone.depletion),
         state_id: format!("w-state-{number}"),
-        soil: drawings::soil_column(zone, units),
-        because: words::because(zone, units, &decided.records.tz, decided.night.date),
+        soil: soil_column(zone, units),
+        because: because(zone, units, &decided.records.tz, decided.night.date),
         held,
         fix: fix(zone, decided.number),
     }
@@ -157,13 +147,13 @@ pub(super) fn will_working(decided: &Decided, zone: &ZoneTonight, will: &Will) -
     let names: Vec<&str> = decided.sensors.iter().map(String::as_str).collect();
     let step = |run: &ControllerRun| StepView {
         name: format!("From {}", clock(Some(&run.run.start.to_zoned(tz.clone())))),
-        formula: "run time × percentage, as the controller rounds it, less what is held".into(),
-        source: "the settings in force, and what holds them (common practice)".into(),
+        formula: "run time × percentage, as the controller rounds it, less what is skipped".into(),
+        source: "the settings in force, and what prevents watering (common practice)".into(),
         result: run.waters().to_string(),
         inputs: vec![
             input("as set, with the percentage", run.run.length().to_string()),
             input(
-                "held by",
+                "prevented by",
                 if run.held_by.is_empty() {
                     "nobody".into()
                 } else {

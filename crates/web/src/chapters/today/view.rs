@@ -148,7 +148,10 @@ fn volume_working(decided: &Decided, total: Litres, known: bool) -> Working {
             Some(StepView {
                 name: format!("{} {}", zone.zone.number, zone.zone.name),
                 formula: "precipitation rate × minutes ÷ 60 × area".into(),
-                source: "1 mm on 1 m² is 1 L".into(),
+                source: match units {
+                    UnitSystem::Metric => "1 mm on 1 m² is 1 L".into(),
+                    UnitSystem::UsCustomary => "1 in on 1 ft² is 0.623 gal".into(),
+                },
                 result: volume(units, zone.volume?),
                 inputs: vec![
                     InputView {

@@ -92,6 +92,8 @@ struct CansPage {
     tests: Vec<TestLine>,
     most: usize,
     units: Units,
+    /// An opening as an example.
+    across: &'static str,
     readings: Vec<(&'static str, &'static str, bool)>,
     /// The plan around the zone.
     plan: String,
@@ -329,6 +331,7 @@ async fn draw(
             tests: tests.iter().map(|t| test_line(t, units)).collect(),
             most: MOST_CANS,
             units: Units::of(units),
+            across: if units == UnitSystem::Metric { "10 cm" } else { "4 in" },
             readings,
             plan,
         },
@@ -436,7 +439,7 @@ fn can_test(path: (i64, i64, i64)) -> TakeBack {
         list: format!("{}/cans", address::zone(site, zone)),
         said: (
             "The test is taken back. The zone keeps its rate until you change it.",
-            "The test stands again.",
+            "The test is restored.",
         ),
     }
 }

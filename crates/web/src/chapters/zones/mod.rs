@@ -1,6 +1,7 @@
 //! Zones: what grows where, in which soil and slope, under which heads.
 
 mod cans;
+mod now;
 mod planting_form;
 mod season;
 mod survey;
@@ -31,6 +32,7 @@ pub(crate) fn routes(config: &mut web::ServiceConfig) {
         .service(list)
         .service(new_page)
         .service(create)
+        .service(now::now_page)
         .service(edit_page)
         .service(save)
         .service(remove)
@@ -249,7 +251,7 @@ async fn create(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse
     }
 }
 
-#[get("/sites/{id}/zones/{zone}")]
+#[get("/sites/{id}/zones/{zone}/survey")]
 async fn edit_page(here: AtSite, path: web::Path<(i64, i64)>) -> Result<HttpResponse, PageError> {
     let zone = here.records.zone(path.1)?;
     let units = here.records.units();
@@ -299,7 +301,9 @@ async fn save(
     let saved = here.change(move |change| change.save_zone(zone_id, base, &zone, since)).await?;
     let text = match saved.ok_or(PageError::NotFound)? {
         Saved::As(_) => format!("{name} is saved."),
-        Saved::Unchanged(version) => format!("Nothing changed: version {version} of {name} stands."),
+        Saved::Unchanged(version) => {
+            format!("Nothing changed; version {version} of {name} remains in force.")
+        }
         Saved::Conflict(theirs) => {
             let form = survey::form(units, &here.records.controller_names(), &BTreeMap::new(), &[]);
             let started = before.as_ref().map(|z| survey::texts(z, units)).unwrap_or_default();

@@ -123,7 +123,7 @@ pub(super) fn groups(u: &Units) -> Vec<FieldGroup> {
             folded: true,
             legend: "Coefficient builder",
             fields: vec![
-                number("coefficient", "One number all year").help("Sun and shade are in it. Use one of the three ways, or none: then the plants' own curve holds."),
+                number("coefficient", "One number all year").help("Sun and shade are in it. Use one of the three ways, or none: then the plants' own curve is used."),
                 Field::text("monthly", "Twelve numbers, January first").help("Separated by spaces; sun and shade are in them."),
                 number("species", "Species factor").help("Very low below 0.1, low to 0.3, moderate to 0.6, high to 0.9."),
                 number("density", "Density factor").help("Sparse 0.7, average 1.0, dense 1.2. Species × density × the sun of this zone."),
@@ -226,7 +226,7 @@ pub(super) fn read(
     let trim = number("trim", reader).and_then(|percent| {
         let reason = fields.get("trim_reason").trim().to_owned();
         if reason.is_empty() {
-            reader.say("trim_reason", "Say why: a later reader must know whether it still holds.");
+            reader.say("trim_reason", "Say why: a later reader must know whether it still applies.");
             return None;
         }
         Some(Trim { percent, reason: reason.chars().take(upland_formats::MAX_NAME).collect() })

@@ -305,7 +305,7 @@ fn event(path: (i64, i64, i64)) -> TakeBack {
         id,
         address: format!("{}/events/{id}", address::zone(site, zone)),
         list: format!("{}/season", address::zone(site, zone)),
-        said: ("It is taken back.", "It stands again."),
+        said: ("It is taken back.", "It is restored."),
     }
 }
 
@@ -372,7 +372,7 @@ mod tests {
         assert!(logged.water.applied.mm() > 0.0 && read.date < logged.date);
         let drawn = chart(&known, 25.5, UnitSystem::Metric);
         assert_eq!(drawn.resets.len(), 1);
-        assert!(drawn.words.contains("plants asked for") && drawn.words.contains("run off"));
+        assert!(drawn.words.contains("plants required") && drawn.words.contains("run off"));
         let advised = days_of(&site, zone, EvidencePolicy::AsAdvised);
         assert!(advised.iter().all(|d| d.reset_from.is_none()));
         assert!(advised.iter().any(|d| d.water.applied.mm() > 0.0));

@@ -60,7 +60,7 @@ const CAUTIONS: [&str; 5] = [
     "Power off before the controller is opened. Work on the low-voltage side only; mains belong to a licensed electrician.",
     "Stand on firm ground; use a ladder only when somebody holds it.",
     "Locate buried services before digging. Backflow devices are for those licensed for them.",
-    "In frost, spray ices paving and steps: hold the programs.",
+    "In frost, spray ices paving and steps: pause the programs.",
     "Local watering rules and the maker's instructions come before this sheet.",
 ];
 
