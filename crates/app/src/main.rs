@@ -33,7 +33,7 @@ enum Command {
     Balance(commands::balance::Args),
     /// The account of water of a site, zone by zone, a row a day or an hour, as CSV.
     Account(commands::account::Args),
-    /// A rain switch at each step of its card on a weather file, as JSON.
+    /// A rain sensor at each step of its type on a weather file, as JSON.
     Replay(commands::replay::Args),
     /// Tonight's runs of a site file and a daily weather file, as CSV.
     Tonight(commands::tonight::Args),
@@ -77,11 +77,14 @@ enum Command {
 enum SchemaOf {
     Site,
     Settings,
+    #[value(name = "controller-type", alias = "card")]
     Card,
     Ordinance,
     Sensor,
     Log,
-    EvidencePolicy,
+    #[value(name = "option", alias = "way")]
+    Way,
+    #[value(name = "comparison", alias = "trial")]
     Trial,
     Visit,
 }
@@ -107,7 +110,7 @@ fn main() -> ExitCode {
             SchemaOf::Card => upland_formats::card_file::schema(),
             SchemaOf::Ordinance => upland_formats::ordinance_file::schema(),
             SchemaOf::Log => upland_formats::log_file::schema(),
-            SchemaOf::EvidencePolicy => upland_formats::way_file::schema(),
+            SchemaOf::Way => upland_formats::way_file::schema(),
             SchemaOf::Visit => upland_formats::visit_file::schema(),
             SchemaOf::Trial => upland_formats::trial_file::schema(),
             SchemaOf::Sensor => upland_formats::sensor_file::schema(),

@@ -21,7 +21,7 @@ pub const MAX_BYTES: usize = 64 * 1024;
 #[serde(deny_unknown_fields)]
 #[schemars(
     title = "Upland Almanac controller type",
-    description = "What a controller can hold, version 1. Units are part of each name."
+    description = "What a controller can be set to, version 1. Units are part of each name."
 )]
 struct FileDto {
     #[schemars(schema_with = "format_schema")]

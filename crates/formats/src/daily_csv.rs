@@ -168,7 +168,7 @@ impl Rows {
             if let [(first, a), (second, b)] = pair
                 && a.date == b.date
             {
-                let message = format!("{} stands on line {first} already; keep one row a day", b.date);
+                let message = format!("{} is on line {first} already; keep one row a day", b.date);
                 self.problems.push(Problem::cell(*second, "date", message));
             }
         }

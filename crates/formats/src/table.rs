@@ -242,7 +242,7 @@ impl<Field: Copy + PartialEq> Heads<Field> {
             let header = raw.trim().to_ascii_lowercase();
             if header == key {
                 if key_at.replace(index).is_some() {
-                    problems.push(Problem::cell(1, key, "stands twice; keep one"));
+                    problems.push(Problem::cell(1, key, "occurs twice; keep one"));
                 }
             } else if let Some(found) = known.iter().find(|k| k.header == header) {
                 if let Some(other) = columns.values().find(|k| k.field == found.field) {
@@ -476,7 +476,7 @@ mod tests {
             keyless.contains("no column \"date\"") && keyless.contains("rain_mm, rain_in, wind_ms"),
             "{keyless}"
         );
-        assert_eq!(refusal("date,Date,rain_mm\n1,2,3\n"), "line 1, date: stands twice; keep one");
+        assert_eq!(refusal("date,Date,rain_mm\n1,2,3\n"), "line 1, date: occurs twice; keep one");
         assert_eq!(
             refusal("date,rain_mm,rain_in\n1,2,3\n"),
             "line 1, rain_in: says the same as rain_mm; keep one of the two"

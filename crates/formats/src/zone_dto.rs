@@ -135,7 +135,7 @@ pub(crate) fn read_earlier(take: &mut Checker, at: &str, dto: &ZoneDto) -> Vec<E
             );
         }
         if out.last().is_some_and(|last| last.until >= until) {
-            take.say(&path("until"), "comes after the one before it; the oldest stands first".to_owned());
+            take.say(&path("until"), "comes after the one before it; the oldest is first".to_owned());
         }
         let zone = read_zone(take, &path("zone"), &own.zone);
         out.extend(zone.map(|zone| EarlierZone {

@@ -74,7 +74,7 @@ impl std::fmt::Debug for Clock {
     }
 }
 
-/// Why a stand-in stopped by itself.
+/// Why a simulator stopped by itself.
 #[derive(Debug, thiserror::Error)]
 pub enum StoppedBy {
     /// The server refused it: its token, or what it sent.

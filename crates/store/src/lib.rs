@@ -128,8 +128,8 @@ impl From<diesel::result::Error> for StoreError {
         match info.constraint_name() {
             Some("zones_station") => Self::Taken("zone has that station"),
             Some("controllers_number") => Self::Taken("controller has that number"),
-            Some("weather_sources_own") => Self::Taken("own source stands at the site"),
-            Some("trial_ways_name") => Self::Taken("way has that name"),
+            Some("weather_sources_own") => Self::Taken("own source is at the site"),
+            Some("trial_ways_name") => Self::Taken("option has that name"),
             _ => Self::Query(error),
         }
     }

@@ -65,7 +65,7 @@ impl Task {
             Self::Fetch => "Asking a weather service",
             Self::Round => "Working a site out for the lists",
             Self::Mail => "Mail of the day",
-            Self::Search => "Searching a better way",
+            Self::Search => "Optimising",
             Self::Look => "Looking for what is due",
             Self::Sweep => "Clearing what has served its time",
         }

@@ -237,7 +237,7 @@ pub enum Action {
     Changed,
     /// It was taken away or back; nothing is deleted.
     Removed,
-    /// It stands again.
+    /// It is restored.
     Restored,
 }
 

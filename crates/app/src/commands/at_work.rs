@@ -48,13 +48,13 @@ pub fn weather_notes(climate: &Climate, from: Date, to: Date) {
     let mut notes = Vec::new();
     match climate.span() {
         None => notes
-            .push("the weather file has no day that counts; expected demand and no rain stand in".to_owned()),
+            .push("the weather file has no day that counts; expected demand and no rain are used".to_owned()),
         Some((_, last)) if last < to => {
-            notes.push(format!("the record ends on {last}; expected demand and no rain stand in after it"));
+            notes.push(format!("the record ends on {last}; expected demand and no rain are used after it"));
         }
         Some((first, _)) if first > from => {
             notes.push(format!(
-                "the record begins on {first}; expected demand and no rain stand in before it"
+                "the record begins on {first}; expected demand and no rain are used before it"
             ));
         }
         Some(_) => {}

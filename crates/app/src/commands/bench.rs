@@ -73,7 +73,7 @@ pub fn run(args: &Args) -> Result<(), Failure> {
     match outcome {
         Ok(Ok(())) => print(&format!("{} readings were acknowledged.\n", taken.load(Ordering::Relaxed))),
         Ok(Err(refused)) => Err(Failure::Failed(refused.to_string())),
-        Err(_) => Err(Failure::Failed("the stand-in failed".into())),
+        Err(_) => Err(Failure::Failed("the simulator failed".into())),
     }
 }
 
@@ -117,7 +117,7 @@ pub fn serve(args: &ServiceArgs) -> Result<(), Failure> {
     let sky = sky(args.weather.as_deref(), args.seed, &clock)?;
     let listener = std::net::TcpListener::bind(("127.0.0.1", args.port)).map_err(failed)?;
     print(&format!(
-        "The stand-in tells its hours on http://127.0.0.1:{port}{} and forecasts on http://127.0.0.1:{port}{}\n",
+        "The simulator serves its hours on http://127.0.0.1:{port}{} and forecasts on http://127.0.0.1:{port}{}\n",
         upland_simulator::service::MEASURED,
         upland_simulator::service::FORETOLD,
         port = args.port

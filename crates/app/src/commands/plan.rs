@@ -118,7 +118,7 @@ pub fn run(args: &Args) -> Result<(), Failure> {
 /// Until when a plan holds, and what ends it.
 fn until(request: &Request<'_>, proposal: &Proposal) -> String {
     let Some((date, ends)) = holds_until(request, proposal) else {
-        return "the plan holds for a year".into();
+        return "the plan is valid for a year".into();
     };
     let because = match ends {
         Ends::LawBegins { station } => format!("then the ordinance forbids runs of zone {station}"),
@@ -127,7 +127,7 @@ fn until(request: &Request<'_>, proposal: &Proposal) -> String {
         Ends::Planting { station } => format!("then the grow-in or wean-off of zone {station} ends"),
         Ends::Need { share } => format!("then it gives {:.0} % of the need", share.percent()),
     };
-    format!("the plan holds until {date}: {because}")
+    format!("the plan is valid until {date}: {because}")
 }
 
 /// What binds, and what would do.

@@ -41,8 +41,8 @@ pub struct Args {
     weather: Option<String>,
     #[command(flatten)]
     options: Options,
-    /// A trial with everything that went in (JSON; see `schema trial`): it comes to the very same again.
-    #[arg(long, value_name = "FILE", conflicts_with_all = ["protocol", "from", "to", "sample", "ways", "price", "pump", "log"])]
+    /// A comparison with everything that went in (JSON; see `schema comparison`): it comes to the very same again.
+    #[arg(long = "comparison", alias = "trial", value_name = "FILE", conflicts_with_all = ["protocol", "from", "to", "sample", "ways", "price", "pump", "log"])]
     trial: Option<String>,
     /// The six virtual zones on this weather, with --latitude, --longitude and --elevation.
     #[arg(long, value_name = "WEATHER", requires_all = ["latitude", "longitude", "elevation"])]
@@ -148,7 +148,7 @@ fn refused(name: &str, refusals: &[Refusal]) -> String {
         }
         Refusal::NoController { controller_number } => format!("there is no controller {controller_number}"),
         Refusal::CannotHold { controller_number, message } => {
-            format!("controller {controller_number} cannot hold the settings: {message}")
+            format!("controller {controller_number} cannot be set like this: {message}")
         }
         Refusal::NoPlan { controller_number, binding } => {
             let why = match binding {
@@ -196,7 +196,7 @@ pub fn run(args: &Args) -> Result<(), Failure> {
         return try_all(args, facts, span.0, span.1, &trial.ways, trial.tariff.as_ref());
     }
     let (Some(site_path), Some(weather_path)) = (&args.site, &args.weather) else {
-        return Err(Failure::Usage("give a site file and a weather file, --trial or --protocol".into()));
+        return Err(Failure::Usage("give a site file and a weather file, --comparison or --protocol".into()));
     };
     let read = site(site_path)?;
     let climate = climate(weather_path, &args.options, &read.0, &read.1)?;
@@ -240,7 +240,7 @@ fn try_all(
         }
     }
     if rows.is_empty() {
-        return Err(Failure::Failed("no way can be tried".into()));
+        return Err(Failure::Failed("no option can be calculated".into()));
     }
     if let Some(trace) = trace {
         trace.close()?;

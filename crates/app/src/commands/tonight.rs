@@ -49,15 +49,15 @@ pub fn no_controller(file: &SiteFile, asked: u8) -> Failure {
 /// What the reader must know, in a sentence.
 fn notice(of: &Notice) -> String {
     match of {
-        Notice::NoWeather => "there is no weather; expected demand and no rain stand in".to_owned(),
+        Notice::NoWeather => "there is no weather; expected demand and no rain are used".to_owned(),
         Notice::RecordEnds { last, days } => {
             format!("the record ends on {last}; {days} days since then have expected demand and no rain")
         }
         Notice::BeforeRecord { first } => {
-            format!("the record only begins on {first}; expected demand and no rain stand in before it")
+            format!("the record only begins on {first}; expected demand and no rain are used before it")
         }
         Notice::Gaps { days } => {
-            format!("{days} days are missing in the record; expected demand and no rain stand in")
+            format!("{days} days are missing in the record; expected demand and no rain are used")
         }
         Notice::NoRain { days, all: true } => format!("the record has no rain on any of its {days} days"),
         Notice::NoRain { days, all: false } => {
@@ -82,7 +82,7 @@ fn notice(of: &Notice) -> String {
             }
         ),
         Notice::SupplyExceeded { number, flow, supply } => format!(
-            "zone {number} asks for {:.0} L/min, the supply gives {:.0}",
+            "zone {number} needs {:.0} L/min, the supply gives {:.0}",
             flow.l_per_min(),
             supply.l_per_min()
         ),

@@ -41,7 +41,7 @@ pub fn read(path: &str, options: &Options, station: &Station, tz: &TimeZone) -> 
             Ok(file)
         }
         Opened::Asks(proposal) => {
-            let mut message = String::from("no format knows this table. It seems to hold:\n");
+            let mut message = String::from("no format knows this table. It seems to contain:\n");
             message.push_str(&serde_json::to_string_pretty(&proposal.mapping).unwrap_or_default());
             for doubt in &proposal.doubts {
                 message.push_str(&format!("\n{}: {}", doubt.at, doubt.message));

@@ -142,7 +142,7 @@ pub fn start(store: &Store, loaded: bool) -> Result<(), StoreError> {
         let ahead = move || clock.read(|snapshot| snapshot.clock_ahead()).ok().flatten().unwrap_or_default();
         let clock = Clock::new(move || real_time() + ahead());
         if let Err(error) = service::serve(listener, sky, clock, SEED) {
-            tracing::warn!(%error, "the stand-in of the weather service stopped");
+            tracing::warn!(%error, "the simulated weather service stopped");
         }
     });
     Ok(())

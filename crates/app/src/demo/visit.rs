@@ -39,7 +39,7 @@ pub fn enter(change: &mut Change<'_>, site: SiteKey, evening: Timestamp) -> Resu
     let shed = controllers.first().ok_or_else(|| own("no controller"))?;
     let seen =
         json!({ "controller": 1, "on": true, "bypassed": false, "clock_ahead_s": 120, "battery": "good" });
-    put(change, "box", shed.id, seen, "Controller 1: battery good; as known, as far as it was read")?;
+    put(change, "box", shed.id, seen, "Controller 1: battery good; as recorded, as far as it was read")?;
     for (station, looks, signs, note) in SEEN {
         let zones = change.zones(site)?;
         let zone = zones.iter().find(|z| z.zone.number == station).ok_or_else(|| own("no zone"))?;

@@ -48,7 +48,7 @@ async fn a_strange_file_cans_percentages_and_the_call_list() {
     page.heading_with("is read").await;
     page.sound("mapping").await;
     let text = page.text().await;
-    assert!(text.contains("M stands for \"not measured\""), "{text}");
+    assert!(text.contains("M means \"not measured\""), "{text}");
     assert_eq!(page.script("return document.getElementById('date_order').value").await, "day_first");
     assert_eq!(page.script("return document.querySelector('[name=decimal_comma]').checked").await, true);
     page.click("form button.is-primary").await;

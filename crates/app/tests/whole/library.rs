@@ -263,6 +263,6 @@ fn a_card_edited_by_two_comes_together_and_a_smaller_one_shows_what_is_beyond_it
     let shown = bram.get("/sites/1/controllers/1").text;
     assert!(
         shown.contains("go beyond the new controller type")
-            && shown.contains("Use the nearest settings the controller can hold")
+            && shown.contains("Use the nearest settings that the controller has")
     );
 }

@@ -35,3 +35,4 @@ mod trial;
 mod tuning;
 mod two_servers;
 mod weather_room;
+mod words;

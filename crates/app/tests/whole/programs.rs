@@ -304,7 +304,7 @@ fn what_the_controller_cannot_hold_is_refused_and_kept_on_the_page() {
     };
     let beyond = refused(&[("p0-percent", "105")]);
     assert!(
-        beyond.contains("The controller cannot hold this: 105 % cannot be set")
+        beyond.contains("The controller cannot be set to this: 105 % cannot be set")
             && beyond.contains("Use the nearest settings")
     );
     let unreadable = refused(&[("p0-starts", "25:00"), ("p1-m4", "an hour")]);

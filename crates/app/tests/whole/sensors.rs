@@ -386,7 +386,7 @@ async fn sensors_are_chosen_wired_calibrated_mapped_and_bypassed() {
     // A rain hold on the strip of a night, bypassed, and gone with the bypass.
     page.goto(&server, "/sites/1/sensors/1").await;
     page.sound("sensor").await;
-    assert!(page.text().await.contains("Wrongly held nights"));
+    assert!(page.text().await.contains("Wrongly skipped nights"));
     page.goto(&server, "/sites/1/controllers/1?night=2026-07-08").await;
     page.css(".by-station").await;
     let held = page.script("return document.querySelectorAll('.by-station .held').length").await;

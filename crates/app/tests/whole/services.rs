@@ -52,7 +52,7 @@ fn a_service_is_asked_by_itself_and_moves_what_is_expected() {
     assert!(!before.contains("foretold"), "nothing is forecast yet");
     assert_eq!(form(&hours, &week, "30 min", "0").status, 303);
     let worker = server.worker();
-    until("an answer", || bram.get(page).text.contains("what its columns hold must be said once"));
+    until("an answer", || bram.get(page).text.contains("what its columns contain must be said once"));
     let mine = form(&hours, "", "1 h", "0");
     assert!(mine.status == 409 && mine.text.contains("Bram saved meanwhile"), "{}", mine.text);
     assert!(mine.text.contains("hours.csv?…"), "their key is not shown: {}", mine.text);

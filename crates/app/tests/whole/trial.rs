@@ -403,7 +403,7 @@ fn a_way_of_ones_own_is_tried_beside_the_others_and_bad_ones_are_refused_at_once
     fields[9].1 = "60";
     let wrong = save(&fields);
     assert_eq!(wrong.status, 422);
-    for words in ["Rain threshold", "Wean-off must lie", "is the name of a way that every site has"] {
+    for words in ["Rain threshold", "Wean-off must lie", "is the name of an option that every site has"] {
         assert!(wrong.text.contains(words), "{words}: {}", wrong.text);
     }
     assert!(wrong.text.contains("value=\"300\""), "what was typed stands");

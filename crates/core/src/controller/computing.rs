@@ -130,7 +130,7 @@ impl Computing {
         let mut faults = Vec::new();
         let mut say = |message: String| faults.push(CardFault { field: "computing", message });
         if self.asked(Input::Rate).is_none() {
-            say("a controller that works out its minutes asks for the heads or their rate".into());
+            say("a controller that calculates its minutes needs the heads or their rate".into());
         }
         if !(0.2..=1.0).contains(&self.efficiency.fraction()) {
             say("the efficiency that it assumes lies between 20 and 100 %".into());
@@ -186,7 +186,7 @@ mod tests {
             let computing = Computing { asks, efficiency: Share::from_fraction(efficiency) };
             computing.check().into_iter().map(|f| f.message).collect::<Vec<_>>().join("; ")
         };
-        assert!(faults(Vec::new(), 0.7).contains("asks for the heads"));
+        assert!(faults(Vec::new(), 0.7).contains("needs the heads"));
         let rate = || asked(Input::Rate, &[("spray", 40.0)]);
         assert_eq!(faults(vec![rate()], 0.7), "");
         assert!(faults(vec![rate(), rate()], 0.7).contains("asked twice"));

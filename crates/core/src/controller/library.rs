@@ -100,7 +100,7 @@ fn monthly() -> Card {
 /// Forty-eight stations on a two-wire path, programs side by side.
 fn two_wire() -> Card {
     Card {
-        name: "48-station two-wire box".into(),
+        name: "48-station two-wire controller".into(),
         // Decoders hold their valves with little.
         transformer_ma: None,
         stations: 48,

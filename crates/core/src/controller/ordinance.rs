@@ -516,7 +516,7 @@ impl Law {
                 faults.push(OrdinanceFault {
                     path: "rules".into(),
                     message: format!(
-                        "from {} on no day is left for weeks on end ({}); rules that hold at the same time must share a day and an hour",
+                        "from {} on no day is left for weeks on end ({}); rules in force at the same time must share a day and an hour",
                         since.strftime("%-d %B"),
                         names.join(", ")
                     ),

@@ -42,7 +42,7 @@ pub fn budget_month(
         WorkingStep {
             name: "need of a day, net",
             formula: match need.from {
-                NeedFrom::EtAlone => "plant demand; rain is left to the rain hold",
+                NeedFrom::EtAlone => "plant demand; rain is left to the rain sensor",
                 NeedFrom::Balance => {
                     "mean over every recorded day of demand less the rain that stayed in the root zone"
                 }
@@ -89,9 +89,9 @@ pub fn budget_month(
     });
     let mut assumptions = vec![match rain {
         RainRule::LeftToHold => {
-            "Rain is not in the budget: the rain hold of the controller skips watering after rain, and counting it twice would starve the plants."
+            "Rain is not in the budget: the rain sensor skips watering after rain, and counting it twice would starve the plants."
         }
-        RainRule::Counted => "Rain is in the budget; a rain hold on top of it would count it twice.",
+        RainRule::Counted => "Rain is in the budget; a rain sensor on top of it would count it twice.",
     }];
     assumptions.push("A dated grow-in or wean-off is left out: a budget is for an ordinary year.");
     Explanation { title: "Given against need", steps, assumptions }

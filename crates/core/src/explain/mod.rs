@@ -325,7 +325,7 @@ pub fn depletion(zone: &ZoneTonight) -> Explanation {
         }
     }
     if zone.state_from == StateFrom::Expected {
-        assumptions.push("There is no weather up to this day: expected demand and no rain stand in.");
+        assumptions.push("There is no weather up to this day: expected demand and no rain are used.");
     }
     if zone.decision == Decision::Waits && zone.expected_demand.mm() > 0.0 {
         let left = (zone.root_zone.readily_available() - zone.depletion).max(Millimetres::ZERO);
@@ -352,7 +352,7 @@ const fn evidence(of: Evidence) -> &'static str {
         Evidence::Metered => "The controller watered this day as it is set, and the meter says how much.",
         Evidence::Device => "A device told what ran on this day.",
         Evidence::AsSet => {
-            "The controller is taken to have watered this day as it is set, but for what sensors, delays and the off-season held."
+            "The controller is taken to have watered this day as it is set, except for what sensors, delays and the off-season prevented."
         }
         Evidence::AsAdvised => {
             "What the controller ran on this day is not known: watering as advised is taken to have run."
@@ -360,7 +360,7 @@ const fn evidence(of: Evidence) -> &'static str {
     }
 }
 
-const RAIN_ASSUMPTION: &str = "A day's rain falls in the six hours before 18:00 unless its hours were recorded; what the soil cannot take in runs off (our default).";
+const RAIN_ASSUMPTION: &str = "A day's rain falls in the last six hours of the afternoon unless its hours were recorded; what the soil does not absorb runs off (our default).";
 const _: () = assert!(RAIN_HOURS == 6.0, "the sentence above says six hours");
 
 /// The net depth to give.

@@ -123,7 +123,7 @@ pub const PLANT_SHARE: Bound =
     bound("Share of the area", "", 0.01, 0.99, "the rest belongs to the zone's own plants");
 /// Extra factor of a grow-in.
 pub const GROW_IN_FACTOR: Bound =
-    bound("Grow-in factor", "", 0.8, 2.0, "young roots ask for up to about half more");
+    bound("Grow-in factor", "", 0.8, 2.0, "young roots need up to about half more");
 /// Length of a wean-off.
 pub const WEAN_OFF_WEEKS: Bound =
     bound("Wean-off", "weeks", 1.0, 26.0, "four to eight weeks are common practice");
@@ -183,9 +183,14 @@ pub const VENT: Bound = bound(
     1.5,
     "a closed vent dries at less than half of reference ET, an open one at about all of it",
 );
-/// Days of a rain hold.
-pub const HOLD_DAYS: Bound =
-    bound("Days of a rain hold", "days", 1.0, 14.0, "rain delays of 1 to 14 days are common practice");
+/// Days for which a rain sensor prevents watering.
+pub const HOLD_DAYS: Bound = bound(
+    "Days for which a rain sensor prevents watering",
+    "days",
+    1.0,
+    14.0,
+    "rain delays of 1 to 14 days are common practice",
+);
 /// Days of an ET sensor's trailing mean.
 pub const ET_DAYS: Bound =
     bound("Days of the mean", "days", 1.0, 14.0, "a day follows the weather, two weeks the season");

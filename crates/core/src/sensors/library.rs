@@ -75,7 +75,7 @@ fn nothing_set(name: &str, senses: Vec<Sense>) -> SensorCard {
 #[must_use]
 pub fn generic() -> Vec<(&'static str, SensorCard)> {
     let tipping = SensorCard {
-        name: "Tipping-bucket gauge, 0.2 mm a tip".into(),
+        name: "Tipping-bucket rain gauge".into(),
         signal: Signal::Pulse,
         vent: false,
         per_pulse: Some(0.2),
@@ -129,7 +129,7 @@ pub fn generic() -> Vec<(&'static str, SensorCard)> {
             (Task::Calibrate, YEARLY),
         ],
         bypass_keeps_percentage: true,
-        ..freezing(rain_switch(), "ET sensor with rain and freeze hold")
+        ..freezing(rain_switch(), "combined ET, rain and freeze sensor")
     };
     let station = SensorCard {
         name: "Weather station".into(),

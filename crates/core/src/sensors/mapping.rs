@@ -52,8 +52,8 @@ impl Why {
             Self::UnderGlass => "under glass the weather outside says nothing",
             Self::NothingDrifts => "nothing drifts from drippers",
             Self::WholeMain => "the meter measures the whole main",
-            Self::OwnProbe => "its probe stands here",
-            Self::OtherSoil => "the probe stands in another zone's soil",
+            Self::OwnProbe => "its probe is in this zone",
+            Self::OtherSoil => "the probe is in another zone's soil",
             Self::Lighting => "lighting ignores every sensor",
         }
     }

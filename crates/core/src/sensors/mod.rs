@@ -89,12 +89,14 @@ impl Signal {
     #[must_use]
     pub const fn broken_wire(self) -> &'static str {
         match self {
-            Self::NormallyClosed => "a broken wire looks like a hold: watering stops until somebody looks",
+            Self::NormallyClosed => {
+                "a broken wire looks like rain: watering is prevented until somebody looks"
+            }
             Self::NormallyOpen => {
                 "a broken wire looks like dry weather: the sensor is ignored and nothing says so"
             }
             Self::Pulse => "a broken wire looks like no water at all: learned flow raises the low alarm",
-            Self::Data => "a broken line goes silent: the last value stands until the controller notices",
+            Self::Data => "a broken line sends nothing: the last value counts until the controller notices",
         }
     }
 }
@@ -297,7 +299,7 @@ impl SensorCard {
             }
         }
         if self.signal == Signal::Pulse && self.per_pulse.is_none_or(|p| !(p.is_finite() && p > 0.0)) {
-            say("per_pulse", "say what a pulse stands for");
+            say("per_pulse", "give the volume of one pulse");
         }
         if self.link == Link::Radio && self.radio_open.m() <= 0.0 {
             say("radio_open", "say how far its radio reaches in the open");
@@ -338,9 +340,9 @@ pub struct Setting {
     pub rain_threshold: Millimetres,
     /// How a rain hold ends.
     pub release: Release,
-    /// Holds at or below.
+    /// Prevents watering at or below.
     pub freeze_at: Celsius,
-    /// Holds above.
+    /// Prevents watering above.
     pub wind_above: MetresPerSecond,
     /// Skips watering at or above, percent by volume; `None` until it is calibrated.
     pub soil_threshold_pct: Option<f64>,

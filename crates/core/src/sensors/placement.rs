@@ -36,7 +36,7 @@ pub struct Placement {
     pub straight_after: Option<f64>,
     /// Station of the zone that a soil probe stands in.
     pub probe_station: Option<u16>,
-    /// Where it stands on the plan, metres.
+    /// Location on the plan, metres.
     pub at: Option<(f64, f64)>,
 }
 

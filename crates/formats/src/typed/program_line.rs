@@ -76,7 +76,7 @@ pub fn program_line(line: &str, today: Date, habit: Habit) -> Read<ProgramLine> 
         let settled = !starts.is_empty() && !week.is_empty() || !found.run_times.is_empty();
         if let Some((station, run_time)) = station_with_minutes(&small).filter(|_| settled) {
             if found.run_times.iter().any(|(n, _)| *n == station) {
-                return Err(Refusal::Unreadable(format!("Station {station} stands twice in the line.")));
+                return Err(Refusal::Unreadable(format!("Station {station} is in the line twice.")));
             }
             found.run_times.push((station, run_time));
             continue;
@@ -140,9 +140,7 @@ pub fn program_line(line: &str, today: Date, habit: Habit) -> Read<ProgramLine> 
                 })?;
                 for station in stations {
                     if found.run_times.iter().any(|(n, _)| *n == station) {
-                        return Err(Refusal::Unreadable(format!(
-                            "Station {station} stands twice in the line."
-                        )));
+                        return Err(Refusal::Unreadable(format!("Station {station} is in the line twice.")));
                     }
                     found.run_times.push((station, run_time));
                 }

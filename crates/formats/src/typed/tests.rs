@@ -362,7 +362,7 @@ fn a_line_fills_a_program() {
         ("", "line such as"),
         ("A 02:00 mon 1", "Station 1 has no run time"),
         ("A 02:00 xyz 1 12", "\"xyz\" is neither"),
-        ("A 1 12 1 13", "Station 1 stands twice"),
+        ("A 1 12 1 13", "Station 1 is in the line twice"),
         ("A 1 ten", "not a run time"),
         ("A 1 1:30", "can be read as 1 h 30 min or as 1 min 30 s"),
         ("A 0 12", "neither a start"),

@@ -108,7 +108,7 @@ pub(super) fn read(text: &str, station_id: Option<&str>) -> Result<WeatherFile, 
         (None, [only]) => only.clone(),
         (None, several) => {
             return Err(vec![Problem::file(format!(
-                "holds {} stations ({}); say which one is meant",
+                "has {} stations ({}); say which one is meant",
                 several.len(),
                 several.iter().take(8).cloned().collect::<Vec<_>>().join(", ")
             ))]);

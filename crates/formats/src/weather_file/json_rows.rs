@@ -23,7 +23,7 @@ pub(super) fn read(text: &str) -> Result<Table, Vec<Problem>> {
     // Of several of one length the first counts.
     let rows = found.into_iter().rev().max_by_key(Vec::len).filter(|rows| !rows.is_empty()).ok_or_else(|| {
         vec![Problem::file(
-            "holds no table; it needs a list of objects such as [{\"time\": ..., \"temp_c\": ...}], or lists of one length \
+            "has no table; it needs a list of objects such as [{\"time\": ..., \"temp_c\": ...}], or lists of one length \
              by name",
         )]
     })?;
@@ -155,7 +155,7 @@ mod tests {
         for text in
             ["{}", "[]", "[1, 2]", "{\"a\": [1, 2]}", "{\"error\": \"no such station\"}", "[[1], [2]]"]
         {
-            assert!(read(text).unwrap_err()[0].message.contains("holds no table"), "{text}");
+            assert!(read(text).unwrap_err()[0].message.contains("has no table"), "{text}");
         }
         let broken = read("{\"a\": [\n1,,]}").unwrap_err();
         assert_eq!((broken.len(), broken[0].line), (1, Some(2)));

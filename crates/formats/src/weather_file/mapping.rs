@@ -191,7 +191,7 @@ pub fn units_of(quantity: Quantity) -> Vec<&'static Unit> {
 pub struct MappedColumn {
     /// Its header.
     pub header: String,
-    /// What it holds.
+    /// What it can be set to.
     pub quantity: Quantity,
     /// Short name of its unit.
     pub unit: String,
@@ -252,7 +252,7 @@ impl Mapping {
                 Ok(if self.missing.iter().any(same) { None } else { Some(value) })
             }
             _ => Err(format!(
-                "\"{cell}\" is not a number; if it stands for \"not measured\", add it to the texts that do"
+                "\"{cell}\" is not a number; if it means \"not measured\", add it to the texts that do"
             )),
         }
     }
@@ -296,7 +296,7 @@ impl<'a> Found<'a> {
         }
         match date {
             Some(_) if problems.is_empty() && columns.is_empty() => {
-                Err(vec![Problem::file("no column is read; say what at least one of them holds")])
+                Err(vec![Problem::file("no column is read; say what at least one of them contains")])
             }
             Some(date) if problems.is_empty() => Ok(Self { date, time, station, columns }),
             _ => Err(problems),

@@ -237,7 +237,7 @@ fn of_days(
         [(first, a), (second, b)] if a.date == b.date => Some(Problem::line(
             *second,
             format!(
-                "{} stands on line {first} already; keep one row a day, or say which station is meant",
+                "{} is on line {first} already; keep one row a day, or say which station is meant",
                 b.date
             ),
         )),

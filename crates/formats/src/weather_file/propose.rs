@@ -79,7 +79,7 @@ pub fn propose(text: &str, tz: &TimeZone) -> Result<Proposal, Vec<Problem>> {
     let Some(date) = date_column(&grid) else {
         return Err(vec![Problem::line(
             grid.header_line,
-            "no column holds dates; a table needs one such as 2026-07-14, 14.07.2026 or 07/14/2026",
+            "no column has dates; a table needs one such as 2026-07-14, 14.07.2026 or 07/14/2026",
         )]);
     };
     let order = order_of(&grid, date, &mut doubts);
@@ -91,7 +91,7 @@ pub fn propose(text: &str, tz: &TimeZone) -> Result<Proposal, Vec<Problem>> {
     let Columns { columns, missing, decimal_comma } = columns_of(&grid, at, hourly, &mut doubts);
     let (station, stations) = stations_in(&grid);
     if stations.len() > 1 {
-        let message = format!("the file holds {} stations; choose the one that is meant.", stations.len());
+        let message = format!("the file has {} stations; choose the one that is meant.", stations.len());
         doubts.push(Doubt::new("station", message));
     }
     if decimal_comma {
@@ -210,7 +210,7 @@ fn columns_of(grid: &Grid, at: WhenColumns, hourly: bool, doubts: &mut Vec<Doubt
         for cell in cells.into_iter().filter(|c| is_sentinel(c)) {
             if !found.missing.iter().any(|m| m == cell) {
                 found.missing.push(cell.to_owned());
-                doubts.push(Doubt::new(header, format!("{cell} stands for \"not measured\".")));
+                doubts.push(Doubt::new(header, format!("{cell} means \"not measured\".")));
             }
         }
         let (unit, said) = unit_of(header, quantity);

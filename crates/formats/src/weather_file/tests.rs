@@ -155,7 +155,7 @@ fn a_strange_header_is_asked_with_what_it_seems_to_hold() {
         columns,
         [(Quantity::Tmin, "f"), (Quantity::Tmax, "f"), (Quantity::Rain, "in"), (Quantity::Wind, "km_h")]
     );
-    assert_eq!(doubts(&asks)[0], ("T max (F)", "M stands for \"not measured\"."));
+    assert_eq!(doubts(&asks)[0], ("T max (F)", "M means \"not measured\"."));
     let file = with(text, &asks.mapping).unwrap();
     assert!((file.days[0].get(Variable::TemperatureMin).unwrap() - 11.111).abs() < 1e-3);
     assert!((file.days[0].get(Variable::Rain).unwrap() - 2.54).abs() < 1e-9);
@@ -303,7 +303,7 @@ fn a_column_that_a_mapping_names_must_be_there_with_a_unit_of_its_kind() {
     assert!(told[1].contains("mm is no unit of"), "{told:?}");
     mapping.columns.clear();
     let told = with("when,tmin c,tmax c\n2026-07-13,5,15\n", &mapping).unwrap_err();
-    assert_eq!(told, ["no column is read; say what at least one of them holds"]);
+    assert_eq!(told, ["no column is read; say what at least one of them contains"]);
 }
 
 #[test]

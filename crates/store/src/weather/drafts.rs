@@ -43,7 +43,7 @@ pub struct Draft {
     pub mapping: Option<serde_json::Value>,
     /// Days in the file; 0 while its columns are still asked.
     pub days_total: i32,
-    /// Days taken in so far.
+    /// Days imported so far.
     pub days_done: i32,
     /// Where it stands.
     pub state: DraftState,

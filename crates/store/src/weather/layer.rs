@@ -59,7 +59,7 @@ impl Layer {
         Ok(Self { site_id, source_id, import_id })
     }
 
-    /// What it holds of some days, both ends included.
+    /// What it can be set to of some days, both ends included.
     pub fn known(&self, connection: &mut PgConnection, first: Date, last: Date) -> Result<Known> {
         let rows: Vec<DayRow> = weather_days::table
             .filter(weather_days::import_id.eq(self.import_id))

@@ -264,7 +264,7 @@ fn ways_and_trials_are_kept_byte_for_byte_taken_off_and_back_and_stay_at_their_s
     let again = store.change(*user, *site, |c| c.take_back(Subject::TrialWay, site.number(), id, None));
     assert!(matches!(again, Err(StoreError::Taken(_))), "{again:?}");
     for n in 1..MOST_WAYS {
-        assert!(save(*site, &format!("EvidencePolicy {n}")).is_some());
+        assert!(save(*site, &format!("Way {n}")).is_some());
     }
     let full = store.change(*user, *site, |c| c.save_trial_way("One more", &way));
     assert!(matches!(full, Err(StoreError::Full("ways", MOST_WAYS))), "{full:?}");

@@ -50,7 +50,7 @@ fn yes(value: bool) -> String {
 
 /// Names of the fields that count ports, by kind.
 const PORTS: [(SensorPort, &str, &str); 5] = [
-    (SensorPort::HoldSwitch, "ports_hold", "Ports for a switch that holds"),
+    (SensorPort::HoldSwitch, "ports_hold", "Ports for a switch that prevents watering"),
     (SensorPort::SoilProbe, "ports_soil", "Ports for a soil probe"),
     (SensorPort::FlowMeter, "ports_flow", "Ports for a flow meter"),
     (SensorPort::Weather, "ports_weather", "Ports for a weather or ET sensor"),
@@ -113,7 +113,7 @@ pub(crate) fn groups() -> Vec<FieldGroup> {
     vec![
         FieldGroup {
             folded: false,
-            legend: "What it holds",
+            legend: "What it can be set to",
             fields: vec![
                 Field::text("name", "Name of the controller type").help("What kind of controller it is, not where it is installed."),
                 number("stations", "Stations", ""),

@@ -33,8 +33,8 @@ pub fn cause_name(cause: Cause) -> &'static str {
         Cause::ThresholdSmall => "The rain threshold is small",
         Cause::ProbeThresholdHigh => "The soil sensor skips too late",
         Cause::ProbeThresholdLow => "The soil sensor skips too early",
-        Cause::SensorOnRoofedZone => "Rain holds a zone under a roof",
-        Cause::SensorIgnored => "It runs through the sensor's holds",
+        Cause::SensorOnRoofedZone => "Rain prevents watering of a zone under a roof",
+        Cause::SensorIgnored => "It runs although the sensor prevents watering",
         Cause::EtTrim => "The ET sensor's trim",
         Cause::EtClimate => "The ET sensor's climate setting",
         Cause::GrowInOver => "A grow-in is over",
@@ -67,7 +67,7 @@ pub fn settle(settle: Settle) -> &'static str {
             "Look at the sensor where it is installed: what is above it, and which heads reach it."
         }
         Settle::TripTest => {
-            "Pour water on the sensor, see that the controller holds, and note how long it stays wet."
+            "Pour water on the sensor, see that the controller prevents watering, and note how long it stays wet."
         }
         Settle::ProbeTrace => {
             "Soak the ground at the probe, let it drain for a day, and compare the reading with the threshold."

@@ -85,6 +85,21 @@ pub(crate) fn said_open(night: &NightPlan) -> String {
     hours.map(said_hours).collect::<Vec<_>>().join(" and ")
 }
 
+/// A time of day as an example, as the reader writes it.
+pub(crate) fn example_time() -> String {
+    typed_time(jiff::civil::time(14, 5, 0, 0))
+}
+
+/// A day and a time as an example, as the reader writes them.
+pub(crate) fn example_stamp() -> String {
+    format!("{} {}", typed_date(jiff::civil::date(2026, 5, 4)), typed_time(jiff::civil::time(8, 0, 0, 0)))
+}
+
+/// A day of every year as its field holds it.
+pub(crate) fn typed_month_day(month: i8, day: i8) -> String {
+    write_month_day(month, day, habit())
+}
+
 /// Times as a field takes them.
 pub(crate) fn typed_times(times: &[Time]) -> String {
     times.iter().map(|time| typed_time(*time)).collect::<Vec<_>>().join(", ")

@@ -27,7 +27,7 @@ pub(crate) fn subject(code: &str) -> &'static str {
         "weather_service" => "Weather service",
         "weather_choice" => "Weather sources",
         "weather_normals" => "Typed normals",
-        "trial_way" => "EvidencePolicy to try",
+        "trial_way" => "Option of a comparison",
         "trial" => "Comparison",
         "visit" => "Visit",
         "visit_entry" => "Seen",

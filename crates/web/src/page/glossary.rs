@@ -135,7 +135,7 @@ pub(crate) const TERMS: [Term; 36] = [
     term(
         "root-zone",
         "Root zone",
-        "The soil that the roots reach. What it holds is the store that rain and watering fill and plants empty.",
+        "The soil that the roots reach. What it can be set to is the store that rain and watering fill and plants empty.",
     ),
     term(
         "runoff",

@@ -51,7 +51,9 @@ fn will(tonight: &Tonight, tz: &TimeZone) -> String {
         (Some(first), Some(last)) => {
             format!("The controller will run stations without a zone, {}", span(first, last, tz))
         }
-        _ if !tonight.runs.is_empty() => "The controller is held tonight and will run nothing".to_owned(),
+        _ if !tonight.runs.is_empty() => {
+            "Watering is prevented tonight; the controller will run nothing".to_owned()
+        }
         _ => "The controller will run nothing tonight".to_owned(),
     }
 }
@@ -75,7 +77,7 @@ fn wrong(tonight: &Tonight) -> String {
             "are due and nothing reaches them",
         ),
         say(count(Verdict::TooLittle), "gets too little", "get too little"),
-        say(held, "is due and held", "are due and held"),
+        say(held, "is due and prevented", "are due and prevented"),
         say(count(Verdict::TooMuch), "gets too much", "get too much"),
         say(count(Verdict::RunsOff), "loses water to runoff", "lose water to runoff"),
         say(count(Verdict::NotNeeded), "needs none", "need none"),

@@ -157,7 +157,7 @@ impl Names<'_> {
     // Long: one sentence for each kind of finding.
     fn kind(&self, kind: &FindingKind, place: FindingPlace) -> String {
         match kind {
-            FindingKind::BeyondCard { message, .. } => format!("The controller cannot hold this: {message}."),
+            FindingKind::BeyondCard { message, .. } => format!("The controller cannot be set to this: {message}."),
             FindingKind::RepeatedStarts { starts, needed, short } => {
                 self.repeated_starts(*starts, *needed, short)
             }
@@ -368,7 +368,7 @@ impl Names<'_> {
             Remedy::Sensors { ignored: true, .. } => "Let it ignore the sensors".into(),
             Remedy::Sensors { ignored: false, .. } => "Let it obey the sensors".into(),
             Remedy::RaiseRunTime { run_time, .. } => format!("Raise it to {run_time}"),
-            Remedy::FitCard => "Use the nearest settings the controller can hold".into(),
+            Remedy::FitCard => "Use the nearest settings that the controller has".into(),
         }
     }
 
@@ -426,7 +426,7 @@ impl Names<'_> {
         }
         if reason.spread_over > 1 {
             sentences.push(format!(
-                "The zones are spread over {} sets of nights, because one night does not hold them.",
+                "The zones are spread over {} sets of nights, because one night is too short for them.",
                 in_words(reason.spread_over)
             ));
         }
@@ -489,7 +489,7 @@ impl Names<'_> {
             Basis::Month(_) => format!("Made for {}", month.name()),
             Basis::Year => format!("Made for the year, by the demand of {}", month.name()),
         };
-        let Some((until, ends)) = holds else { return format!("{made}; it holds for a year.") };
+        let Some((until, ends)) = holds else { return format!("{made}; it is valid for a year.") };
         let because = match ends {
             Ends::LawBegins { station } => {
                 format!("then the ordinance forbids runs of {}", self.station(station))
@@ -506,7 +506,7 @@ impl Names<'_> {
                 share(given)
             ),
         };
-        format!("{made}; it holds until {}: {because}.", until.formatted("%-d %b %Y"))
+        format!("{made}; it is valid until {}: {because}.", until.formatted("%-d %b %Y"))
     }
 
     /// What binds when nothing fits.

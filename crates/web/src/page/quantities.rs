@@ -12,6 +12,9 @@ use upland_core::quantity::units::{
 use upland_core::sensors::INCH_ROUNDING;
 use upland_core::site::UnitSystem;
 
+/// Conventional inch of mercury (NIST SP 811).
+const KPA_PER_INHG: f64 = 3.386_389;
+
 /// A number with up to `digits` decimals and no trailing zeros.
 pub(crate) fn plain(value: f64, digits: usize) -> String {
     let text = fixed(value, digits);
@@ -160,7 +163,13 @@ pub(crate) fn quantity(units: UnitSystem, value: Quantity) -> String {
                 format!("{} m/s", fixed(v.m_per_s(), 1))
             }
         }
-        Quantity::Pressure(v) => format!("{} kPa", fixed(v.kpa(), 2)),
+        Quantity::Pressure(v) => {
+            if us(units) {
+                format!("{} inHg", fixed(v.kpa() / KPA_PER_INHG, 3))
+            } else {
+                format!("{} kPa", fixed(v.kpa(), 2))
+            }
+        }
         Quantity::Time(v) => format!("{} min", fixed(v.min_value(), 1)),
         Quantity::Ratio(v) => plain(v, 3),
         Quantity::Percent(v) => format!("{} %", plain(v, 1)),

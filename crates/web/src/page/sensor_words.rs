@@ -117,7 +117,7 @@ pub(crate) fn says_of(snapshot: &SiteSnapshot, record: &SensorRecord, said: &Say
 fn probe_rule(who: ProbeDecides, threshold_pct: Option<f64>) -> String {
     match who {
         ProbeDecides::Relay => {
-            "its relay decides, and each state that it reports stands until the next one".into()
+            "its relay decides, and each state that it reports counts until the next one".into()
         }
         ProbeDecides::Readings => format!(
             "its last reading decides at the start of the day's first run: at {} % or more the whole day's watering is skipped; a reading counts for {STALE_HOURS} h, and without one watering runs",
@@ -148,7 +148,7 @@ pub(crate) fn setting_fault(units: UnitSystem, fault: &SettingFault) -> String {
 
 pub(crate) fn port(port: SensorPort) -> &'static str {
     match port {
-        SensorPort::HoldSwitch => "hold switch",
+        SensorPort::HoldSwitch => "sensor switch",
         SensorPort::SoilProbe => "soil probe",
         SensorPort::FlowMeter => "flow meter",
         SensorPort::Weather => "weather",
@@ -159,16 +159,16 @@ pub(crate) fn port(port: SensorPort) -> &'static str {
 pub(crate) fn refusal(refusal: Refusal) -> &'static str {
     match refusal {
         Refusal::WrongContact => {
-            "its contact closes to hold, and the controller wants one that opens; choose the normally closed kind, or put a changeover relay between"
+            "its contact closes to prevent watering, and the controller needs one that opens; choose the normally closed kind, or put a changeover relay between"
         }
         Refusal::NoPort(SensorPort::SoilProbe) => {
-            "no soil-probe port is free; a probe with a relay can share the hold port or break the valve common"
+            "no soil-probe port is free; a probe with a relay can share the sensor port or break the valve common"
         }
         Refusal::NoPort(SensorPort::FlowMeter) => {
             "no flow-meter port and no two-wire path is free; a controller with one, or reading the meter by hand, would do"
         }
         Refusal::NoPort(SensorPort::Weather) => {
-            "no weather port and no two-wire path is free; set its percentage manually each week from this week's calls, or use a switch"
+            "no weather port and no two-wire path is free; set its percentage manually each week from the weekly list, or use a switch"
         }
         Refusal::NoPort(_) => "no port of its kind is free",
     }
@@ -242,7 +242,7 @@ pub(crate) fn step(step: WiringStep, sensor: &Sensor, units: UnitSystem) -> Step
                 length(units, card.wire_longest)
             ),
             "The loop measures closed for a normally closed contact.",
-            "It measures open: a break on the way; find it before you connect.",
+            "It measures open: a break in the wire; find it before you connect.",
             "Have buried services located before you dig.",
         ),
         WiringStep::Connect { port: p, polarised } => words(
@@ -251,7 +251,7 @@ pub(crate) fn step(step: WiringStep, sensor: &Sensor, units: UnitSystem) -> Step
             } else {
                 format!("Connect the two wires to port {}; their order does not matter.", p + 1)
             },
-            "Each wire holds when you pull at it.",
+            "Each wire stays fast when you pull at it.",
             "Bare copper touches its neighbour: shorten it.",
             "",
         ),
@@ -261,7 +261,7 @@ pub(crate) fn step(step: WiringStep, sensor: &Sensor, units: UnitSystem) -> Step
                 p + 1
             ),
             "The loop measures closed with all contacts at rest.",
-            "It measures open: one contact holds, or a joint is bad.",
+            "It measures open: one contact is open, or a joint is bad.",
             "",
         ),
         WiringStep::ConnectDecoder { address, number, input, .. } => words(
@@ -281,8 +281,8 @@ pub(crate) fn step(step: WiringStep, sensor: &Sensor, units: UnitSystem) -> Step
             "Manual runs are prevented too. Not for latching valves.",
         ),
         WiringStep::SetThreshold => words(
-            "Set it as it stands on its page: threshold, and vent where it has one.".into(),
-            "What stands on it is what stands here.",
+            "Set it as on its page: threshold, and vent where it has one.".into(),
+            "Its setting is the one on this page.",
             "Another value: write down here what it is set to.",
             "",
         ),
@@ -353,7 +353,7 @@ fn test_of(card: &SensorCard) -> (&'static str, &'static str) {
             "The percentage stays at 100 or is missing: wrong port, no link, the controller still on its own percentage.",
         ),
         Some(Sense::Flow) => (
-            "The meter counts while the zone runs and stands still when it ends; the flow is near the learned one.",
+            "The meter counts while the zone runs and stops when the zone ends; the flow is near the learned one.",
             "It counts nothing: polarity, direction of flow, or the constant entered for another pipe size.",
         ),
         Some(Sense::SoilMoisture) => (
@@ -361,7 +361,7 @@ fn test_of(card: &SensorCard) -> (&'static str, &'static str) {
             "It skips when dry or allows when wet: contacts swapped, threshold at the wrong end, bypass left in.",
         ),
         _ => (
-            "The controller shows the hold within a minute, and a zone that it may stop does not start.",
+            "Within a minute the controller shows that the sensor prevents watering, and a zone that obeys the sensor does not start.",
             "Nothing shows: jumper, bypass, wrong port, wrong contact, broken wire, in that order.",
         ),
     }
@@ -394,7 +394,7 @@ pub(crate) fn verdict(verdict: Verdict) -> &'static str {
 pub(crate) fn criterion(criterion: Criterion) -> &'static str {
     match criterion {
         Criterion::OpenSky => "open sky above it",
-        Criterion::Clearance => "clear of what stands higher",
+        Criterion::Clearance => "clear of higher obstacles",
         Criterion::Sun => "sun, so that it dries as the zones do",
         Criterion::Spray => "out of every spray path",
         Criterion::Height => "height",
@@ -431,10 +431,14 @@ pub(crate) fn found(units: UnitSystem, judged: &Judged) -> String {
 /// What to do about a criterion.
 pub(crate) fn remedy(criterion: Criterion, card: &SensorCard) -> &'static str {
     match criterion {
-        Criterion::OpenSky => "Move it out from under eave, branch or wire: what never gets wet never holds.",
+        Criterion::OpenSky => {
+            "Move it out from under eave, branch or wire: a sensor that never gets wet never prevents watering."
+        }
         Criterion::Clearance => "Move it away, twice as far as the other is higher, or put it higher.",
-        Criterion::Sun => "Move it into the sun that the zones have; in shade it holds days too long.",
-        Criterion::Spray => "Move it out of the throw, or it holds after each watering.",
+        Criterion::Sun => {
+            "Move it into the sun that the zones have; in shade it prevents watering for days too long."
+        }
+        Criterion::Spray => "Move it out of the throw, or it prevents watering after each run.",
         Criterion::Height => {
             "Put it at its height: above hands and splash, a thermometer between 1.25 and 2 m."
         }
@@ -444,8 +448,10 @@ pub(crate) fn remedy(criterion: Criterion, card: &SensorCard) -> &'static str {
         Criterion::Shield => "Give it a shield; in the sun it reads the sun.",
         Criterion::Screen => "Add screen and spikes; leaves and birds make it count wrong.",
         Criterion::StraightPipe => "Ten diameters of straight pipe before it, five after.",
-        Criterion::RootZone => "Put it into the middle of the roots of a zone that stands for the others.",
-        Criterion::SameExposure => "No zone that it can hold is open to the sky; it would speak for nobody.",
+        Criterion::RootZone => "Put it into the middle of the roots of a zone that is typical of the others.",
+        Criterion::SameExposure => {
+            "No zone that obeys it is open to the sky; it would represent none of them."
+        }
     }
 }
 
@@ -461,9 +467,9 @@ pub(crate) fn conflict(conflict: Conflict) -> String {
     match conflict {
         Conflict::RainButAllRoofed => "Every zone is under a roof: a rain sensor would only stop what no rain reaches.".into(),
         Conflict::WindButAllDrip => "Every zone is drip: wind carries nothing off.".into(),
-        Conflict::RainTwice => "A rain hold and a percentage from another unit count the same rain twice; let the hold stand and keep rain out of the percentage.".into(),
-        Conflict::EtWithoutPort => "The controller takes no percentage from outside; set it manually from this week's calls.".into(),
-        Conflict::TwoOfOne(sense) => format!("Two units sense {}: each holds for the other.", sense.label()),
+        Conflict::RainTwice => "A rain sensor and a percentage from another unit count the same rain twice; keep the rain sensor and leave rain out of the percentage.".into(),
+        Conflict::EtWithoutPort => "The controller takes no percentage from outside; set it manually from the weekly list.".into(),
+        Conflict::TwoOfOne(sense) => format!("Two units sense {}: each prevents watering for the other.", sense.label()),
     }
 }
 
@@ -491,7 +497,7 @@ pub(crate) fn failure(failure: &Failure, tz: &TimeZone) -> (String, &'static str
                 plain(*first_pct, 1),
                 plain(*fall, 1)
             ),
-            "Soak until water stands for a moment, let it go in, soak again, then begin.",
+            "Soak until water ponds for a moment, let it go in, soak again, then begin.",
         ),
         Failure::StillFalling { fall, rest_pct } => (
             format!(
@@ -500,7 +506,7 @@ pub(crate) fn failure(failure: &Failure, tz: &TimeZone) -> (String, &'static str
                 plain(REST_HOURS, 0),
                 plain(*rest_pct, 0)
             ),
-            "Look for a valve that leaks or water that stands below. In heavy clay read it by hand once it has stopped falling, and type that as the threshold.",
+            "Look for a valve that leaks or water that ponds below. In heavy clay read it by hand once it has stopped falling, and type that as the threshold.",
         ),
         Failure::Noisy { noise } => (
             format!("The readings scatter by {} points.", plain(*noise, 1)),

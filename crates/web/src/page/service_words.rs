@@ -25,7 +25,7 @@ pub(crate) fn services_of(snapshot: &mut Snapshot<'_>, site: SiteKey) -> Result<
 }
 
 /// What stands at an answer whose columns nobody confirmed.
-pub(crate) const ASKS: &str = "what its columns hold must be said once";
+pub(crate) const ASKS: &str = "what its columns contain must be said once";
 /// Silence is told after so many intervals, and not before so many hours.
 const SILENT: (i64, i64) = (3, 3);
 /// Where it tells whole days, the next is a day away, and comes some hours after its end.

@@ -12,10 +12,9 @@ pub(crate) fn strategy(strategy: Strategy) -> (&'static str, &'static str) {
             "Soil balance",
             "Each zone when its root zone reaches the refill point; the minutes are the controller's fallback.",
         ),
-        Strategy::EveryDay => (
-            "Daily with soil sensor",
-            "Every allowed day; a soil-moisture sensor holds back what is not needed.",
-        ),
+        Strategy::EveryDay => {
+            ("Daily with soil sensor", "Every allowed day; a soil-moisture sensor skips what is not needed.")
+        }
         Strategy::DeepTwice => {
             ("Deep, twice a week", "Half of 25 mm twice a week, less where plants use less.")
         }

@@ -115,9 +115,9 @@ impl<'a> Words<'a> {
                 minutes(*set),
                 minutes(*longest)
             ),
-            Evidence::CyclesFit => "Its cycles are as short as its soil asks for.".into(),
+            Evidence::CyclesFit => "Its cycles are as short as its soil needs.".into(),
             Evidence::Gets { share, others } => format!(
-                "As set it gets {} of what it asks for; the others {} in the middle.",
+                "As set it gets {} of its requirement; the median of the others is {}.",
                 percent(share.fraction()),
                 percent(others.fraction())
             ),
@@ -127,10 +127,7 @@ impl<'a> Words<'a> {
                 percent(share.fraction())
             ),
             Evidence::AllGet(share) => {
-                format!(
-                    "As set the zones get {} of what they ask for, in the middle.",
-                    percent(share.fraction())
-                )
+                format!("As set the zones get {} of their requirement (median).", percent(share.fraction()))
             }
             Evidence::ControllerShowsMinutes { shown, known } => {
                 format!("The controller shows {}; known were {}.", minutes(*shown), minutes(*known))
@@ -143,10 +140,10 @@ impl<'a> Words<'a> {
             }
             Evidence::ControllerUnread => "Nobody read the percentage on the controller.".into(),
             Evidence::PercentageSince(date) => {
-                format!("The percentage stands since {}.", short_date(*date))
+                format!("The percentage is unchanged since {}.", short_date(*date))
             }
             Evidence::PercentageAgainst { set, weather } => format!(
-                "{set} is set; the weather of these days asks for {} of the hottest month.",
+                "{set} is set; the weather of these days requires {} of the hottest month.",
                 percent(weather.fraction())
             ),
             Evidence::Gap { days, refill } => format!(
@@ -173,21 +170,21 @@ impl<'a> Words<'a> {
             Evidence::SwitchedOn => "The controller is on automatic.".into(),
             Evidence::Bypassed => "The controller shows its sensors bypassed, and no bypass is known.".into(),
             Evidence::NotBypassed => "Its sensors are not bypassed.".into(),
-            Evidence::HeldRuns(0) => "Nothing was held in these days.".into(),
-            Evidence::HeldRuns(runs) => format!("{} should have been held.", counted(*runs, "run")),
+            Evidence::HeldRuns(0) => "No run was skipped in these days.".into(),
+            Evidence::HeldRuns(runs) => format!("{} should have been skipped.", counted(*runs, "run")),
             Evidence::Covered => "Something keeps rain from it.".into(),
             Evidence::Sprayed => "Heads spray it.".into(),
             Evidence::HangsFree => "It was not seen installed so.".into(),
             Evidence::HoldsTooLong { dry_days: 99 } => {
-                "It holds, and no rain is on record that would trip it.".into()
+                "It prevents watering, and no rain is on record that would trip it.".into()
             }
             Evidence::HoldsTooLong { dry_days } => {
-                format!("It holds, though by the record it has been dry for {dry_days} days.")
+                format!("It prevents watering, although by the record it has been dry for {dry_days} days.")
             }
             Evidence::DoesNotHold => "It allows watering, though by the record it should prevent it.".into(),
             Evidence::SensorAsRecord => "It says what the record says, as far as it was read.".into(),
             Evidence::SmallRain { threshold, runs } => format!(
-                "It is set to {}, and held {} of a zone for less rain than the common {}.",
+                "It is set to {}, and skipped {} of a zone for less rain than the common {}.",
                 depth(self.units, *threshold),
                 counted(*runs, "run"),
                 depth(self.units, COMMON_RAIN_THRESHOLD)
@@ -199,12 +196,16 @@ impl<'a> Words<'a> {
                 plain(*refill_pct, 1),
                 plain(*full_pct, 1)
             ),
-            Evidence::HeldUnderRoof(1) => "One of its runs was held for rain that never reaches it.".into(),
-            Evidence::HeldUnderRoof(runs) => {
-                format!("{runs} of its runs were held for rain that never reaches it.")
+            Evidence::HeldUnderRoof(1) => {
+                "One of its runs was skipped for rain that never reaches it.".into()
             }
-            Evidence::RanInHold(1) => "One of its runs ran while the sensor held.".into(),
-            Evidence::RanInHold(runs) => format!("{runs} of its runs ran while the sensor held."),
+            Evidence::HeldUnderRoof(runs) => {
+                format!("{runs} of its runs were skipped for rain that never reaches it.")
+            }
+            Evidence::RanInHold(1) => "One of its runs ran while the sensor prevented watering.".into(),
+            Evidence::RanInHold(runs) => {
+                format!("{runs} of its runs ran while the sensor prevented watering.")
+            }
             Evidence::Nights { ratio, spread, nights } => format!(
                 "In {nights} nights the controller used {} of what the weather asked for; single nights lie {} about that.",
                 percent(*ratio),
@@ -220,7 +221,7 @@ impl<'a> Words<'a> {
                 percent(then.fraction())
             ),
             Evidence::OverSupply(most) => {
-                format!("At once they ask for {} % of the supply.", plain(*most, 0))
+                format!("At the same time they need {} % of the supply.", plain(*most, 0))
             }
             Evidence::Overlap(pairs) => format!("{pairs} times in these days two zones run at once."),
             Evidence::Reading(share) => {
@@ -294,14 +295,16 @@ impl<'a> Words<'a> {
                 ),
                 None => format!("Water {to} instead of {from}."),
             },
-            LeverCode::RainThreshold => format!("{place}: hold at {to} of rain instead of {from}."),
-            LeverCode::ProbeThreshold => format!("{place}: refuse at {to} instead of {from}."),
-            LeverCode::SensorMap if lever.to == Amount::Holds(true) => {
-                format!("Let the sensor hold {place}.")
+            LeverCode::RainThreshold => {
+                format!("{place}: prevent watering at {to} of rain instead of {from}.")
             }
-            LeverCode::SensorMap => format!("Let no rain hold {place}: it stands under a roof."),
+            LeverCode::ProbeThreshold => format!("{place}: prevent watering at {to} instead of {from}."),
+            LeverCode::SensorMap if lever.to == Amount::Holds(true) => {
+                format!("Let {place} obey the sensor.")
+            }
+            LeverCode::SensorMap => format!("Let {place} ignore the rain sensor: it is under a roof."),
             LeverCode::EtTrim => format!("{place}: trim {to} instead of {from}."),
-            LeverCode::EtFull => format!("{place}: {to} a day stands for 100 %, not {from}."),
+            LeverCode::EtFull => format!("{place}: {to} a day means 100 %, not {from}."),
         }
     }
 
@@ -343,8 +346,8 @@ impl<'a> Words<'a> {
             Amount::TrimPct(value) => trim(value),
             Amount::Starts(1) => "one start".into(),
             Amount::Starts(count) => format!("{count} starts"),
-            Amount::Holds(true) => "held".into(),
-            Amount::Holds(false) => "not held".into(),
+            Amount::Holds(true) => "obeys".into(),
+            Amount::Holds(false) => "ignores".into(),
         }
     }
 
@@ -391,7 +394,7 @@ impl<'a> Words<'a> {
                 format!("{zone} gets {then} of its need instead of {now}")
             } else {
                 let of = |z: &ZoneOutlook| depth(self.units, z.applied);
-                format!("{zone} has all it asks for with {} instead of {}", of(b), of(a))
+                format!("{zone} has all it requires with {} instead of {}", of(b), of(a))
             }
         };
         let mut said: Vec<String> = changed.map(one).collect();
@@ -430,7 +433,7 @@ impl<'a> Words<'a> {
 #[must_use]
 pub fn correction(kind: CorrectionKind, factor: f64, readings: usize, confidence: Share) -> String {
     let what = match kind {
-        CorrectionKind::Demand => "its plants ask for",
+        CorrectionKind::Demand => "its plants need",
         CorrectionKind::Rate => "its heads give",
     };
     let by = plain(100.0 * (factor - 1.0).abs(), 0);
@@ -514,6 +517,6 @@ mod tests {
             "3 readings of the soil: its heads give 20 % less than the survey says. Confidence 60 %."
         );
         let said = correction(CorrectionKind::Demand, 1.25, 1, Share::from_fraction(0.33));
-        assert!(said.starts_with("1 reading of the soil: its plants ask for 25 % more"), "{said}");
+        assert!(said.starts_with("1 reading of the soil: its plants need 25 % more"), "{said}");
     }
 }

@@ -333,7 +333,7 @@ impl FromRequest for Fields {
             check_csrf(&session, fields.get(CSRF).map_or("", String::as_str))?;
             if fields.values().any(|value| value.contains('\0')) {
                 return Err(PageError::BadRequest(
-                    "A field holds a character that cannot be stored (NUL). Type it again without.".into(),
+                    "A field has a character that cannot be stored (NUL). Type it again without.".into(),
                 ));
             }
             Ok(Self(fields))

@@ -55,7 +55,7 @@ impl StandIns {
         let (stop, taken, over) = (Arc::clone(&one.stop), Arc::clone(&one.taken), Arc::clone(&one.over));
         std::thread::spawn(move || {
             if let Err(refused) = upland_simulator::run(&plan, &sky, &stop, &taken) {
-                tracing::info!(%refused, sensor, "stand-in stopped");
+                tracing::info!(%refused, sensor, "simulator stopped");
             }
             over.store(true, Ordering::Relaxed);
         });

@@ -76,7 +76,7 @@ impl Rule {
     #[must_use]
     pub const fn words(self) -> &'static str {
         match self {
-            Self::Order => "the minimum stands above the maximum",
+            Self::Order => "the minimum is above the maximum",
             Self::Range => "outside what is physically possible",
             Self::AboveTheSky => "more sun than above the atmosphere",
             Self::AboveClearSky => "well above a clear sky",

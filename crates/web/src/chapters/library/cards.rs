@@ -264,7 +264,7 @@ async fn save(
             Ok(see_other("/cards"))
         }
         Kept::Unchanged(version) => {
-            flash(&who.session, format!("Nothing changed: version {version} stands."), None)?;
+            flash(&who.session, format!("Nothing changed; version {version} remains in force."), None)?;
             Ok(see_other("/cards"))
         }
         Kept::Merged(theirs, merged, both) => {

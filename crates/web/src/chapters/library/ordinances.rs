@@ -2,7 +2,7 @@
 
 use super::ordinance_form::{self, DAY_MODES, HOURS, TextError};
 use super::{Kept, entry, keep, shelve};
-use crate::page::dates::DateFormat;
+use crate::page::dates::{DateFormat, typed_month_day};
 use crate::page::forms::{Cell, Cells, Tick, base_version};
 use crate::page::frame::Frame;
 use crate::page::law_words::{exempt_words, rule_words};
@@ -106,6 +106,9 @@ struct RuleBlock {
 #[template(path = "chapters/library/ordinance.html")]
 struct EditPage {
     frame: Frame,
+    /// The ends of a season as an example, as the reader writes dates.
+    season_from: String,
+    season_until: String,
     id: Option<i64>,
     version: i32,
     saved: Option<(String, String)>,
@@ -155,6 +158,8 @@ fn edit(
     page_with(
         status,
         &EditPage {
+            season_from: typed_month_day(5, 1),
+            season_until: typed_month_day(9, 30),
             frame: Frame::new(who, entry.map_or("New ordinance".to_owned(), |e| e.item.name.clone()))?,
             id: entry.map(|e| e.id),
             version: entry.map_or(0, |e| e.version),
@@ -305,7 +310,7 @@ async fn save(
             Ok(see_other("/ordinances"))
         }
         Kept::Unchanged(version) => {
-            flash(&who.session, format!("Nothing changed: version {version} stands."), None)?;
+            flash(&who.session, format!("Nothing changed; version {version} remains in force."), None)?;
             Ok(see_other("/ordinances"))
         }
         Kept::Merged(theirs, merged, both) => {

@@ -39,7 +39,7 @@ pub(super) const KINDS: [(&str, &str, &[&str]); 10] = [
             "weather_normals",
         ],
     ),
-    ("trials", "Trials", &["trial", "trial_way"]),
+    ("trials", "Comparisons", &["trial", "trial_way"]),
     ("ticks", "Ticks", &["tick"]),
     ("notes", "Notes and prints", &["note", "print"]),
     ("site", "The site", &["site", "ordinance"]),

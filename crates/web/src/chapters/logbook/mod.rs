@@ -104,7 +104,7 @@ fn a_note(here: &AtSite, id: i64) -> crate::page::take_back::TakeBack {
         id,
         address: format!("{root}/notes/{id}"),
         list: format!("{root}/logbook"),
-        said: ("The note is taken back.", "The note stands again."),
+        said: ("The note is taken back.", "The note is restored."),
     }
 }
 
@@ -135,7 +135,7 @@ async fn bring_back(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResp
     let under = fields.get("under").parse().unwrap_or(here.id());
     let back = here.change(move |change| change.take_back(subject, under, id, None)).await?;
     let text =
-        if back { "It stands again." } else { "It stands already, or something else is in its place." };
+        if back { "It is restored." } else { "It is in force already, or something else is in its place." };
     flash(&here.who.session, text, None)?;
     Ok(see_other(&format!("{}/logbook", address::site_root(here.id()))))
 }

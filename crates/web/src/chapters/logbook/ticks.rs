@@ -34,7 +34,7 @@ fn words(here: &AtSite, what: What, about: i64, number: i32) -> Option<String> {
             let week = day_of(number)?;
             let own = own_controller()?;
             format!(
-                "called for the week of {}: controller {}, {}",
+                "percentage set for the week of {}: controller {}, {}",
                 short_date(week),
                 own.number(),
                 own.record.controller.place

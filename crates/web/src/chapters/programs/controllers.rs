@@ -221,7 +221,7 @@ async fn save_card(
             Ok(see_other(&snapshot.path()))
         }
         Some(Saved::Unchanged(version)) => {
-            flash(&here.who.session, format!("Nothing changed: version {version} stands."), None)?;
+            flash(&here.who.session, format!("Nothing changed; version {version} remains in force."), None)?;
             Ok(see_other(&snapshot.path()))
         }
         Some(Saved::Conflict(theirs)) => {

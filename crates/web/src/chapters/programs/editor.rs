@@ -458,7 +458,7 @@ fn remedied(snapshot: &ControllerSnapshot, settings: Settings, id: &str) -> (Set
 fn refusal(snapshot: &ControllerSnapshot, settings: &Settings, reason: &str) -> Option<String> {
     if let Some(fault) = settings.check(&snapshot.installation.card).into_iter().next() {
         return Some(format!(
-            "The controller cannot hold this: {}. Nothing is stored yet; take the nearest under the findings, or change it.",
+            "The controller cannot be set to this: {}. Nothing is stored yet; take the nearest under the findings, or change it.",
             fault.message
         ));
     }
@@ -498,7 +498,7 @@ async fn save(
             format!("Saved as version {version}. Print the controller sheet, or program it.")
         }
         Saved::Unchanged(version) => {
-            format!("Nothing changed: version {version} stands, and your reason was not needed.")
+            format!("Nothing changed: version {version} remains in force, so no reason was needed.")
         }
         Saved::Conflict(theirs) => {
             let before = here.read({

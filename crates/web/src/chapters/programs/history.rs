@@ -224,7 +224,7 @@ async fn restore_version(
     let back = format!("{}/history", snapshot.path());
     if let Some(fault) = old.settings.check(&snapshot.installation.card).into_iter().next() {
         let text = format!(
-            "Version {} stays where it is: the type of the controller was changed since, and it cannot hold this: {}.",
+            "Version {} stays where it is: the type of the controller was changed since, and it cannot be set to this: {}.",
             old.version, fault.message
         );
         flash(&here.who.session, text, None)?;

@@ -271,7 +271,7 @@ async fn save_law(
         .await?;
     let text = match (stored, lifted) {
         (false, _) => {
-            "Somebody changed this restriction in the meantime. This is how it stands now; look again."
+            "Somebody changed this restriction in the meantime. This is the current version; look again."
                 .to_owned()
         }
         (true, true) => format!("{name} no longer applies to this site."),

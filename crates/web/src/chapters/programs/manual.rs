@@ -60,7 +60,7 @@ struct WinterStep {
 
 /// Kinds of work by hand, by their short names.
 const KINDS: [(&str, &str); 5] = [
-    ("walk", "Test walk"),
+    ("walk", "Station test"),
     ("zone", "One zone"),
     ("program", "One program"),
     ("syringe", "Syringe"),
@@ -93,7 +93,7 @@ struct ManualPage {
 /// Winterising by compressed air, the usual order and cautions (common practice).
 fn winter(snapshot: &ControllerSnapshot, names: &Names<'_>) -> Vec<WinterStep> {
     let mut steps: Vec<String> = [
-        "Have it done by those who are licensed and trained for compressed air where the rules ask for it. Wear eye and ear protection; nobody stands over heads, valves or fittings.",
+        "Have it done by those who are licensed and trained for compressed air where the rules ask for it. Wear eye and ear protection; nobody stays over heads, valves or fittings.",
         "Close the supply behind the meter and drain the line to the shut-off. Backflow devices: isolate and drain as their maker says; never blow air through one.",
         "Couple the air behind the backflow device. Regulate it to the maker's limit for the weakest part; drip takes far less than sprinklers. Open one zone before the compressor, so that air never stands against closed valves.",
     ]
@@ -300,7 +300,7 @@ impl Asked {
                 "Syringe over the turf".to_owned(),
                 syringe(there, Seconds::from_min(i64::from(self.minutes))),
             ),
-            "walk" => ("Test walk".to_owned(), test_walk(there, self.seconds.into(), self.pause.into())),
+            "walk" => ("Station test".to_owned(), test_walk(there, self.seconds.into(), self.pause.into())),
             _ => return None,
         })
     }
@@ -371,7 +371,7 @@ mod tests {
         let walk = view(
             &snapshot,
             &settings,
-            "Test walk".into(),
+            "Station test".into(),
             &test_walk(&snapshot.installation, Seconds::from_min(2), Seconds::from_s(20)),
             at(7, 0),
         );

@@ -455,7 +455,7 @@ async fn accept(
     // More programs than the controller has were only a way to see what would do.
     if let Some(fault) = settings.check(&snapshot.installation.card).into_iter().next() {
         return refused(format!(
-            "The controller cannot hold this plan: {}. Correct its type, or choose another relaxation.",
+            "The controller cannot be set to this plan: {}. Correct its type, or choose another relaxation.",
             fault.message
         ));
     }
@@ -572,7 +572,7 @@ mod tests {
         insta::assert_snapshot!(lines.join("\n"));
         let fitted = plan(&request(&snapshot, &present, NEED, Relax::default())).unwrap();
         let shown = fit(&snapshot, &request(&snapshot, &present, NEED, Relax::default()), &fitted);
-        assert!(shown.holds.starts_with("Made for the coming weeks; it holds until "), "{}", shown.holds);
+        assert!(shown.holds.starts_with("Made for the coming weeks; it is valid until "), "{}", shown.holds);
         assert!(
             !shown.unchanged && shown.programs.iter().all(|p| !p.reason.is_empty() && !p.zones.is_empty())
         );

@@ -32,7 +32,7 @@ pub(super) fn routes(config: &mut web::ServiceConfig) {
 pub(super) const CAUTIONS: [&str; 4] = [
     "Power off before the controller is opened. Work on the low-voltage side only; mains belong to a licensed electrician.",
     "Stand on firm ground; use a ladder only when somebody holds it.",
-    "In frost, spray ices paving and steps: hold the programs.",
+    "In frost, spray ices paving and steps: pause the programs.",
     "Local watering rules and the maker's instructions come before this sheet.",
 ];
 

@@ -364,7 +364,7 @@ fn lane_runs(
         let cycles = mine.iter().filter(|r| (r.station, r.program, r.start_number) == key).count();
         let found = own.iter().find(|r| r.run == **run).filter(|r| !r.held_by.is_empty());
         let by = |r: &ControllerRun| holders(names.units, &r.held_by, &sensors, &names.installation.tz);
-        let stops = found.map_or(String::new(), |r| format!("; held: {}", by(r)));
+        let stops = found.map_or(String::new(), |r| format!("; skipped: {}", by(r)));
         runs.push(Run {
             program: run.program,
             station: run.station,

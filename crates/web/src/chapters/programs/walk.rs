@@ -171,7 +171,7 @@ fn sensors_and_rest(snapshot: &ControllerSnapshot, names: &Names<'_>) -> Vec<Key
         step(format!("station-{n}"), format!("{}: {}", names.station(*n), extras.join(", ")), "")
     });
     let bypass = (!snapshot.installation.card.sensor_ports.is_empty()).then(|| {
-        step("bypass", "Sensors on, no bypass left", "the display shows whether one holds the controller now")
+        step("bypass", "Sensors on, no bypass left", "the display shows whether one prevents watering now")
     });
     let rest = rest_of_controller(names.settings).into_iter().enumerate();
     let rest = rest.map(|(i, line)| step(format!("controller-{i}"), line, ""));

@@ -282,7 +282,7 @@ fn calls_of(
             program: set.settings.programs.get(program).map_or(String::new(), |p| p.name.clone()),
             set: set.settings.percentages.of(program, snapshot.today),
             advised: None,
-            because: format!("repair first: {}", words.text),
+            because: format!("repair first: {}", without_times(&words.text)),
             week: snapshot.today,
             record_ended,
         });
@@ -370,6 +370,12 @@ fn sensors(notices: &mut Vec<Notice>, snapshot: &SiteSnapshot) {
 }
 
 /// Weather that does not come.
+/// The head of a finding: its times are in the reader's own clock on the page that it leads to.
+fn without_times(finding: &str) -> &str {
+    let head = finding.split(" (").next().unwrap_or(finding);
+    head.split(", first ").next().unwrap_or(head).trim_end_matches('.')
+}
+
 fn weather(notices: &mut Vec<Notice>, site: &SiteSnapshot, services: &[Known], now: Timestamp) {
     let facts = &site.records;
     let id = facts.site.id.number();

@@ -144,7 +144,7 @@ fn ask_unusual(snapshot: &SiteSnapshot, record: &SensorRecord, drained_pct: f64)
 /// What the soil around a probe says to a drained level.
 fn against_soil(snapshot: &SiteSnapshot, record: &SensorRecord, drained_pct: f64) -> String {
     let Some(soil) = snapshot.probe_zone(record).map(|z| z.zone.soil) else {
-        return "Say which zone it stands in, and its level is held against that soil.".to_owned();
+        return "Choose the zone it is in, and its reading is compared with that soil.".to_owned();
     };
     let (low, high) = expected_drained_pct(soil);
     let usual =
@@ -163,7 +163,7 @@ fn steps(d: &Drained) -> Vec<(&'static str, String)> {
     vec![
         ("first reading, saturated", percent(d.saturated_pct, 1)),
         ("fit: rest + rise × e^(−t ÷ τ), least squares; τ", format!("{} h", plain(d.tau_h, 1))),
-        ("where it comes to rest", percent(d.rest_pct, 1)),
+        ("where it settles", percent(d.rest_pct, 1)),
         ("drained level after 24 hours", percent(d.drained_pct, 2)),
         ("scatter of the readings", points(d.noise)),
         ("two standard uncertainties of the level", points(d.uncertainty)),

@@ -271,7 +271,7 @@ fn event(path: (i64, i64, i64)) -> TakeBack {
         id,
         address: format!("{}/events/{id}", address::sensor(site, sensor)),
         list: address::sensor(site, sensor),
-        said: ("Taken back.", "It stands again."),
+        said: ("Taken back.", "It is restored."),
     }
 }
 

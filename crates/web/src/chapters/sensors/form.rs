@@ -1,6 +1,7 @@
 //! A sensor as a form: its card, what is set on it, and what was measured of its place.
 
 use super::{find, frame};
+use crate::page::common_practice::common_practice;
 use crate::page::forms::{Field, FieldError, FieldGroup, Form, Reader, base_version};
 use crate::page::frame::Frame;
 use crate::page::quantities::{inch_fraction, plain};
@@ -43,11 +44,12 @@ fn choice_of(name: &'static str, label: &'static str, options: Vec<(String, Stri
 // Long: a list of fields.
 fn form(card: &SensorCard, owners: &[(u8, String)], zones: &[(u16, String)], system: UnitSystem) -> Form {
     let u = Units::of(system);
-    let rain_help =
-        "Small steps save more and stop summer watering for a drizzle; about 12 mm is common practice.";
+    let [rain_help, freeze_help, wind_help] = common_practice(system);
     let mut set = Vec::new();
     if card.senses(Sense::Rain) {
-        set.push(Field::number("rain_threshold", "Holds after rain of", u.depth.unit).help(rain_help));
+        set.push(
+            Field::number("rain_threshold", "Prevents watering after rain of", u.depth.unit).help(rain_help),
+        );
         set.push(choice_of(
             "release",
             "Ends",
@@ -58,22 +60,17 @@ fn form(card: &SensorCard, owners: &[(u8, String)], zones: &[(u16, String)], sys
                 .default("0.7")
                 .help("A closed vent about 0.4, an open one about 1."),
         );
-        set.push(
-            Field::number("hold_days", "Days", "")
-                .help("For a hold by days; counted from the last rain that tripped it."),
-        );
+        set.push(Field::number("hold_days", "Days", "").help(
+            "For a sensor that prevents watering for some days; counted from the last rain that tripped it.",
+        ));
     }
     if card.senses(Sense::Freeze) {
         set.push(
-            Field::number("freeze_at", "Holds at or below", u.temperature.unit)
-                .help("About 3 °C (37 to 38 °F) is common practice."),
+            Field::number("freeze_at", "Prevents watering at or below", u.temperature.unit).help(freeze_help),
         );
     }
     if card.senses(Sense::Wind) {
-        set.push(
-            Field::number("wind_above", "Holds above", u.wind.unit)
-                .help("Above about 5.4 m/s (12 mph) spray drifts."),
-        );
+        set.push(Field::number("wind_above", "Prevents watering above", u.wind.unit).help(wind_help));
     }
     if card.senses(Sense::SoilMoisture) {
         set.push(
@@ -87,7 +84,7 @@ fn form(card: &SensorCard, owners: &[(u8, String)], zones: &[(u16, String)], sys
     }
     if card.senses(Sense::Et) {
         set.push(Field::number("et_days", "Mean of the last", "days"));
-        set.push(Field::number("et_full", "100 % stands for", u.depth_a_day.unit));
+        set.push(Field::number("et_full", "100 % means", u.depth_a_day.unit));
         set.push(Field::number("et_trim", "Trim", "%").help("Signed; it moves every zone."));
     }
     if card.senses(Sense::Flow) {
@@ -112,7 +109,7 @@ fn form(card: &SensorCard, owners: &[(u8, String)], zones: &[(u16, String)], sys
         place.push(yes_no_unknown("in_spray", "A head can wet it"));
     }
     if aloft {
-        place.push(Field::number("obstacle_distance", "Nearest that stands higher: how far", u.length.unit));
+        place.push(Field::number("obstacle_distance", "Nearest higher obstacle: distance", u.length.unit));
         place.push(Field::number("obstacle_above", "and how much higher", u.length.unit));
     }
     if card.senses(Sense::Rain) || card.senses(Sense::Et) {
@@ -128,7 +125,7 @@ fn form(card: &SensorCard, owners: &[(u8, String)], zones: &[(u16, String)], sys
     if card.senses(Sense::SoilMoisture) {
         let mut options = vec![(String::new(), "not said".to_owned())];
         options.extend(zones.iter().map(|(n, name)| (n.to_string(), format!("{n} {name}"))));
-        place.push(choice_of("probe_station", "Stands in zone", options));
+        place.push(choice_of("probe_station", "In zone", options));
         place.push(Field::number("height", "Depth below the ground", u.length.unit));
     }
     if card.senses(Sense::Flow) {
@@ -151,7 +148,7 @@ fn form(card: &SensorCard, owners: &[(u8, String)], zones: &[(u16, String)], sys
                 folded: false,
                 legend: "Type of sensor",
                 fields: vec![
-                    Field::choice::<Signal>("signal", "Speaks by", Signal::label),
+                    Field::choice::<Signal>("signal", "Output", Signal::label),
                     Field::choice::<Link>("link", "Joined by", Link::label),
                     Field::number("wire_longest", "Longest wire", u.length.unit),
                     Field::number("radio_open", "Radio in the open", u.length.unit),
@@ -569,7 +566,7 @@ async fn save(
     match here.change(changed).await? {
         None => Err(PageError::NotFound),
         Some(Saved::Unchanged(version)) => {
-            flash(&here.who.session, format!("Nothing changed: version {version} stands."), None)?;
+            flash(&here.who.session, format!("Nothing changed; version {version} remains in force."), None)?;
             Ok(see_other(&address::sensor(site_id, id)))
         }
         Some(Saved::As(version)) => {
@@ -589,7 +586,7 @@ async fn save(
                 "{} saved version {} meanwhile. What you typed is in the fields; theirs differs in {}. Save again to keep yours.",
                 theirs.saved_by,
                 theirs.version,
-                if changed.is_empty() { "nothing that stands here".to_owned() } else { changed.join("; ") }
+                if changed.is_empty() { "nothing on this page".to_owned() } else { changed.join("; ") }
             );
             drawing(&[], Some(said), StatusCode::CONFLICT)
         }

@@ -89,6 +89,7 @@ struct ListPage {
     site_id: i64,
     controllers: usize,
     list: Arc<List>,
+    common: crate::page::common_practice::CommonThresholds,
 }
 
 /// What a sensor does to tonight's runs of its controller.
@@ -258,18 +259,25 @@ fn headline(snapshot: &SiteSnapshot) -> String {
     let stopped: usize =
         snapshot.records.controllers.iter().filter_map(|b| snapshot.tonight(b)).map(|n| held(&n).len()).sum();
     match (holding.len(), stopped) {
-        (0, 0) => "No sensor holds; tonight runs as set.".into(),
+        (0, 0) => "No sensor prevents watering; tonight runs as set.".into(),
         (0, n) => format!("{} of tonight's stations are refused.", in_words_capital(n)),
         (1, 0) => {
-            format!("{} holds, but stops nothing tonight.", holding.first().copied().unwrap_or_default())
+            format!(
+                "{} prevents watering, but no run of tonight is affected.",
+                holding.first().copied().unwrap_or_default()
+            )
         }
         (1, n) => format!(
-            "{} holds: {} of tonight's stations wait.",
+            "{} prevents watering: {} of tonight's stations are skipped.",
             holding.first().copied().unwrap_or_default(),
             in_words(n)
         ),
         (h, n) => {
-            format!("{} sensors hold: {} of tonight's stations wait.", in_words_capital(h), in_words(n))
+            format!(
+                "{} sensors prevent watering: {} of tonight's stations are skipped.",
+                in_words_capital(h),
+                in_words(n)
+            )
         }
     }
 }
@@ -299,6 +307,7 @@ async fn sensors_page(here: AtSite) -> Result<HttpResponse, PageError> {
         })
     });
     page(&ListPage {
+        common: crate::page::common_practice::common_thresholds(here.records.units()),
         frame: frame(&here, "sensors")?,
         tabs: tabs(here.id(), Tab::List),
         site_id: here.id(),

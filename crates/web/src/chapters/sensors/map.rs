@@ -192,7 +192,10 @@ async fn choose(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse
         None => return Err(PageError::NotFound),
         Some(Saved::As(_) | Saved::Unchanged(_)) => said,
         Some(Saved::Conflict(theirs)) => {
-            format!("{} changed this sensor meanwhile; this is how it stands. Choose again.", theirs.saved_by)
+            format!(
+                "{} changed this sensor meanwhile; this is the current assignment. Choose again.",
+                theirs.saved_by
+            )
         }
     };
     flash(&here.who.session, said, None)?;

@@ -33,7 +33,7 @@ fn soil_note(snapshot: &SiteSnapshot, sensor: &Sensor) -> String {
         .site_controller(sensor.controller_number)
         .and_then(|own| cycle_window_needed_min(snapshot.tonight(own)?.iter().map(|r| &r.run)));
     format!(
-        "Skips watering at {} % and above, decided at the start of the cycle window and held through it{}.",
+        "Skips watering at {} % and above, decided at the start of the watering window and kept for all of it{}.",
         plain(threshold, 1),
         window.map_or(String::new(), |m| format!("; tonight's cycle and an hour need {m} min"))
     )

@@ -80,11 +80,11 @@ async fn start_one(
     let started = here.state.stand_ins.start(id, plan, Sky::generated(site_id.unsigned_abs()));
     let said = if started {
         format!(
-            "A stand-in posts for {}: it begins {DAYS_BACK} days back and catches up.",
+            "A simulator posts readings for {}: it begins {DAYS_BACK} days back and catches up.",
             record.sensor.name
         )
     } else {
-        format!("It runs already, or {MOST_STAND_INS} stand-ins run; stop one first.")
+        format!("It runs already, or {MOST_STAND_INS} simulators run; stop one first.")
     };
     flash(&here.who.session, said, None)?;
     Ok(see_other(&format!("{}#devices", address::sensor(site_id, id))))
@@ -100,7 +100,7 @@ async fn stop_one(
     sensor_of(&here, id)?;
     flash(
         &here.who.session,
-        if here.state.stand_ins.stop(id) { "The stand-in stops." } else { "It did not run." },
+        if here.state.stand_ins.stop(id) { "The simulator stops." } else { "It did not run." },
         None,
     )?;
     Ok(see_other(&format!("{}#devices", address::sensor(site_id, id))))

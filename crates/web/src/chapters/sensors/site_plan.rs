@@ -176,9 +176,9 @@ fn seen(snapshot: &SiteSnapshot, text: &PlanText) -> Vec<Seen> {
         let place = &here.placement;
         let mut parts = vec![match (place.obstacle_distance, place.obstacle_above) {
             (Some(distance), Some(above)) => {
-                format!("{} from what stands {} higher", length(units, distance), length(units, above))
+                format!("{} from an obstacle {} higher", length(units, distance), length(units, above))
             }
-            _ => "nothing on the plan stands higher".to_owned(),
+            _ => "no obstacle on the plan is higher".to_owned(),
         }];
         let sprayed = place.in_spray == Some(true);
         parts.push(if sprayed { "inside a throw" } else { "outside every throw" }.to_owned());

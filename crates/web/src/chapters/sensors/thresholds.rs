@@ -81,7 +81,7 @@ pub(super) fn replayed(snapshot: &SiteSnapshot, record: &SensorRecord) -> Replay
     Replayed {
         rows: threshold_rows(snapshot.units(), &results, set.rain_threshold, years),
         words: format!(
-            "{season} of {} nights from {} to {} lie in the season, the months with the greater demand; water is saved on them alone, as the controller is set now. A night is held against need when a zone had reached its refill point, rain counted.",
+            "{season} of {} nights from {} to {} lie in the season, the months with the greater demand; water is saved on them alone, as the controller is set now. A night is wrongly skipped when a zone had reached its refill point, rain counted.",
             all.len(),
             from.formatted("%-d %b %Y"),
             to.formatted("%-d %b %Y")
@@ -120,10 +120,10 @@ fn because(advised: &AdvisedThreshold<'_>, units: UnitSystem) -> String {
             format!("{nights} nights less against need than the usual half inch, and nearly as much kept")
         }
         Because::KeepsMore { water } => format!(
-            "keeps {} more in the season than the usual half inch, and holds no more often against need",
+            "saves {} more in the season than the usual half inch, with no more wrongly skipped nights",
             volume(units, water)
         ),
-        Because::LeastInNeed => "holds least often against need".to_owned(),
+        Because::LeastInNeed => "has the fewest wrongly skipped nights".to_owned(),
     }
 }
 

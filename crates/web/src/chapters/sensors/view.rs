@@ -142,7 +142,9 @@ impl SensorView {
             devices: devices.iter().map(|d| device_row(snapshot, d, refused)).collect(),
             bypass_help: match (card.senses(Sense::Et), card.bypass_keeps_percentage) {
                 (false, _) => "",
-                (true, true) => "A bypass ends its holds only; its percentage goes on by the data line.",
+                (true, true) => {
+                    "During a bypass it prevents no watering; its percentage still goes over the data line."
+                }
                 (true, false) => "On bypass it sets no percentage, and the controller's own counts.",
             },
             is_probe: card.senses(Sense::SoilMoisture),

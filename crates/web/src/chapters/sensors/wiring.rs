@@ -154,7 +154,7 @@ fn sensor_mark(index: usize, (sensor, how): &Joined<'_>) -> SensorMark {
                 let kind = if *input == DecoderInput::Polarised { "polarised" } else { "plain" };
                 format!("decoder {address}, input {number}, {kind}")
             }
-            (_, Signal::NormallyClosed) => "closed at rest, opens to hold".into(),
+            (_, Signal::NormallyClosed) => "normally closed, opens to prevent watering".into(),
             (_, other) => other.label().into(),
         },
     }

@@ -156,7 +156,7 @@ impl Told<'_> {
         let (zone, resolved) = self.zone;
         if some(water.runoff) {
             told.push(format!(
-                "{} ran off: it came faster than {} the soil takes, and {} can stand on it",
+                "{} ran off: it came faster than {} the soil takes, and {} can pond on it",
                 mm(water.runoff),
                 rate(self.units, zone.soil.basic_intake()),
                 mm(zone.soil.allowable_surface_accumulation(resolved.slope_pct.value))
@@ -196,7 +196,7 @@ impl Told<'_> {
         let set = format!("program {program}, {minutes} from {}", at(own.start));
         let by: Vec<String> = run.held_by.iter().map(|holder| self.holder(holder)).collect();
         match (run.is_held(), by.is_empty()) {
-            (true, _) => format!("{set}: held by {}", by.join(" and ")),
+            (true, _) => format!("{set}: skipped because of {}", by.join(" and ")),
             (false, false) => format!("{set}: cut at {} by {}", at(run.until), by.join(" and ")),
             (false, true) => set,
         }

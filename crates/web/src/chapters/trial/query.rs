@@ -254,9 +254,9 @@ pub(super) fn gaps(climate: &Climate, from: Date, to: Date) -> Option<String> {
     let mut told = Vec::new();
     if let (Some(first), Some(last)) = (missing.first(), missing.last()) {
         told.push(match missing.len() {
-            1 => format!("One day, {}, was not recorded: what is expected stands in for it, without rain.", short_date(*first)),
+            1 => format!("One day, {}, was not recorded: the expected demand is used for it, without rain.", short_date(*first)),
             n => format!(
-                "{n} days between {} and {} {} were not recorded: what is expected stands in for them, without rain.",
+                "{n} days between {} and {} {} were not recorded: the expected demand is used for them, without rain.",
                 short_date(*first),
                 short_date(*last),
                 last.year()

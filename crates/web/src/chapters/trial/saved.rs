@@ -62,7 +62,11 @@ async fn keep(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse, 
     let found = tried(&here, &asked, Depth::InParts).await?;
     let known = found.as_ref().as_ref().map_err(|why| PageError::BadRequest(no_sample(*why)))?;
     if known.results.is_empty() {
-        flash(&here.who.session, "No way can be tried on this weather, so there is nothing to keep.", None)?;
+        flash(
+            &here.who.session,
+            "No option can be calculated on this weather, so there is nothing to save.",
+            None,
+        )?;
         return Ok(see_other(&back));
     }
     let snapshot = here.snapshot(None).await?;

@@ -110,9 +110,9 @@ fn held(space: Space) -> String {
         "programs, starts, cycles, the window and every other controller"
     };
     if fixed.is_empty() {
-        format!("Held fixed: {rest}.")
+        format!("Kept fixed: {rest}.")
     } else {
-        format!("Held fixed: {}; {rest}.", fixed.join("; "))
+        format!("Kept fixed: {}; {rest}.", fixed.join("; "))
     }
 }
 
@@ -201,9 +201,9 @@ fn answer(
     let short: Vec<&ZoneResult> = best.zones.iter().filter(|z| z.adequacy() < goal).collect();
     let name = |zone: &ZoneResult| words::zone_name(facts, zone);
     match short.as_slice() {
-        [] => format!("{uses}; every zone has {goal_pct} % of what it asks for."),
+        [] => format!("{uses}; every zone has {goal_pct} % of its requirement."),
         [one] => format!(
-            "{uses}; {} has {} of what it asks for, the others {goal_pct} %.",
+            "{uses}; {} has {} of its requirement, the others {goal_pct} %.",
             name(one),
             share(one.adequacy())
         ),
@@ -276,7 +276,7 @@ async fn search_page(here: AtSite, query: web::Query<Query>) -> Result<HttpRespo
     let today = here.moment(None).date;
     let ended = known.as_ref().and_then(|search| Some((search, search.outcome.as_ref()?)));
     if known.as_ref().is_some_and(|search| !search.runs && search.outcome.is_none()) {
-        errors.push("The search broke off; ask for it again.".into());
+        errors.push("The search was interrupted; start it again.".into());
     }
     let asked = match &known {
         Some(search) => asked_of(&snapshot.climate, today, &search.asked)?,
@@ -456,7 +456,7 @@ async fn keep(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse, 
     let Some(id) = here.change(move |change| change.save_trial_way(&kept, &value)).await? else {
         flash(
             &here.who.session,
-            format!("There is a way called \"{name}\" already; choose another name."),
+            format!("There is an option called \"{name}\" already; choose another name."),
             None,
         )?;
         return Ok(see_other(&back));

@@ -52,7 +52,7 @@ const CHANGES: [(&str, &str); 8] = [
     ("absent", "absent"),
     ("threshold", "another rain threshold"),
     ("dries", "dries at a percent of ET0"),
-    ("days", "holds a number of dry days"),
+    ("days", "prevents watering for a number of dry days"),
     ("eave", "installed under an eave"),
     ("shade", "installed in shade"),
     ("bypass", "on bypass between two days"),
@@ -143,7 +143,7 @@ async fn draw(
     let rains = [
         ("", "as the controller has it".to_owned()),
         (RainRule::LeftToHold.code(), "left to the sensors".to_owned()),
-        (RainRule::Counted.code(), "counted; it holds nothing".to_owned()),
+        (RainRule::Counted.code(), "counted; it prevents no watering".to_owned()),
     ];
     let plantings = [
         ("as_set", "as each zone has them".to_owned()),
@@ -402,7 +402,8 @@ async fn save(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse, 
     };
     let mut errors = taking.errors;
     if common().iter().any(|own| own.name == way.name) {
-        errors.push(format!("\"{}\" is the name of a way that every site has; choose another.", way.name));
+        errors
+            .push(format!("\"{}\" is the name of an option that every site has; choose another.", way.name));
     }
     if errors.is_empty() {
         errors = refusals(&here, &way).await?;
@@ -412,7 +413,7 @@ async fn save(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse, 
     }
     let (kept, name) = (way_file::to_value(&way), way.name.clone());
     let Some(id) = here.change(move |change| change.save_trial_way(&way.name, &kept)).await? else {
-        let errors = vec![format!("There is a way called \"{name}\" already; choose another name.")];
+        let errors = vec![format!("There is an option called \"{name}\" already; choose another name.")];
         return draw(&here, StatusCode::CONFLICT, Some(&fields), errors).await;
     };
     let root = address::site_root(here.id());
@@ -457,7 +458,7 @@ fn taking_back(here: &AtSite, id: i64) -> TakeBack {
         id,
         address: format!("{root}/trial/ways/{id}"),
         list: format!("{root}/trial#h-own"),
-        said: ("The way is removed from the list. Nothing of it is deleted.", "The way is back."),
+        said: ("The option is removed from the list. Nothing of it is deleted.", "The option is restored."),
     }
 }
 

@@ -47,7 +47,7 @@ pub(super) fn refusal(refusal: &Refusal) -> String {
         Refusal::NoController { controller_number } => format!("there is no controller {controller_number}"),
         Refusal::CannotHold { controller_number, message } => {
             format!(
-                "controller {controller_number} cannot hold its settings ({message}); correct them in Programs"
+                "controller {controller_number} cannot be set like this ({message}); correct them in Programs"
             )
         }
         Refusal::NoPlan {
@@ -55,7 +55,7 @@ pub(super) fn refusal(refusal: &Refusal) -> String {
             binding: Binding::Window { needed_minutes, have_minutes, .. },
         } => {
             format!(
-                "no night of controller {controller_number} holds it: {needed_minutes} min of {have_minutes}; its plan says what would do"
+                "no night of controller {controller_number} is long enough: {needed_minutes} min needed, {have_minutes} min available; its plan says what would do"
             )
         }
         Refusal::NoPlan { controller_number, .. } => {
@@ -93,7 +93,7 @@ fn short(result: &WayResult, name: Names<'_>) -> String {
     let others = match zones.len() - 1 {
         0 => "nothing else is".to_owned(),
         n => format!(
-            "{} more {} less than 95 % of what they ask for",
+            "{} more {} less than 95 % of their requirement",
             in_words(n),
             if n == 1 { "has" } else { "have" }
         ),
@@ -431,11 +431,11 @@ mod tests {
             "2 Bank is short on 7 days, most in the week from Mon 6 Jul; nothing else is"
         );
         assert!(
-            with([90.0, 94.0, 99.0, 99.0]).ends_with("; one more has less than 95 % of what they ask for")
+            with([90.0, 94.0, 99.0, 99.0]).ends_with("; one more has less than 95 % of their requirement")
         );
         assert!(with([90.0, 94.0, 93.0, 99.0]).starts_with("1 Upper lawn is short"));
         assert!(
-            with([90.0, 94.0, 93.0, 99.0]).ends_with("; two more have less than 95 % of what they ask for")
+            with([90.0, 94.0, 93.0, 99.0]).ends_with("; two more have less than 95 % of their requirement")
         );
     }
 

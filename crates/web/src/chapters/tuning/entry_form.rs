@@ -288,7 +288,7 @@ pub(super) fn words(entry: &Entry, facts: &AccountInputs, at: Timestamp) -> Stri
                 said.push(format!("percentages of {} nights", seen.nights.len()));
             }
             if off.is_empty() {
-                said.push("as known, as far as it was read".into());
+                said.push("as recorded, as far as it was read".into());
             }
             said.extend(off);
             format!("Controller {}", seen.controller_number)

@@ -70,7 +70,7 @@ fn whole_visit(here: &AtSite, visit: i64) -> TakeBack {
         id: visit,
         address: format!("{root}/visits/{visit}"),
         list: format!("{root}/tuning"),
-        said: ("The visit is taken off the list.", "The visit stands again."),
+        said: ("The visit is taken off the list.", "The visit is restored."),
     }
 }
 
@@ -100,7 +100,7 @@ fn an_entry(here: &AtSite, visit: i64, entry: i64) -> TakeBack {
         id: entry,
         address: format!("{list}/entries/{entry}"),
         list,
-        said: ("The entry is taken back.", "The entry stands again."),
+        said: ("The entry is taken back.", "The entry is restored."),
     }
 }
 

@@ -226,7 +226,7 @@ fn photo(here: &AtSite, visit: i64, id: i64) -> crate::page::take_back::TakeBack
         id,
         address: format!("{list}/photos/{id}"),
         list,
-        said: ("The photograph is taken back.", "The photograph stands again."),
+        said: ("The photograph is taken back.", "The photograph is restored."),
     }
 }
 

@@ -328,6 +328,8 @@ struct Room {
 #[template(path = "chapters/weather/room.html")]
 struct RoomPage {
     frame: Frame,
+    /// Widest range of temperature that a day is believed to have.
+    widest_range: &'static str,
     site_id: i64,
     /// Largest file that is imported, MB: the page refuses a larger one before it is sent.
     most_mb: usize,
@@ -373,10 +375,7 @@ impl Room {
             n => format!("{}, combined from {n} sources, variable by variable.", days_count(days)),
         };
         let choice_words = weather.choice.as_ref().map_or_else(
-            || {
-                "Nobody has chosen yet: the own sensor counts, the others stand in where it has nothing."
-                    .to_owned()
-            },
+            || "Nobody has chosen yet: the own sensor counts, the others fill its gaps.".to_owned(),
             |c| {
                 let on = c.chosen_at.to_zoned(records.tz.clone()).formatted("%-d %b %Y");
                 format!("Chosen by {} on {on}: {}", c.chosen_by, c.reason)
@@ -416,6 +415,10 @@ async fn draw(here: &AtSite, status: StatusCode, refused: Refused) -> Result<Htt
     page_with(
         status,
         &RoomPage {
+            widest_range: match here.records.units() {
+                UnitSystem::Metric => "45 °C",
+                UnitSystem::UsCustomary => "81 °F",
+            },
             frame: Frame::of_site(
                 here,
                 format!("{}: weather", here.records.site.site.name),

@@ -207,7 +207,7 @@ async fn save_normals(
             if !found {
                 return Err(PageError::NotFound);
             }
-            flash(&here.who.session, "The normals are saved; they stand in where no record reaches.", None)?;
+            flash(&here.who.session, "The normals are saved; they are used where no record reaches.", None)?;
             Ok(see_other(&address::weather(site_id)))
         }
         Err(errors) => draw_normals(&here, path.0, path.1, Some((&fields.0, errors))).await,

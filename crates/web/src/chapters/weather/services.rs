@@ -189,7 +189,7 @@ async fn draw(
             answers: answers.iter().take(LISTED).map(|a| answer_line(a, moment.1)).collect(),
             theirs: theirs.map_or(String::new(), |theirs| {
                 format!(
-                    "{} saved meanwhile: measured from {}, forecast from {}, asked every {}. Yours stands below and is not stored; \
+                    "{} saved meanwhile: measured from {}, forecast from {}, asked every {}. Yours is below and is not stored; \
                      save again to put it in place of theirs.",
                     theirs.saved_by,
                     said_address(&theirs.settings.measured),
@@ -319,7 +319,7 @@ pub(crate) fn fetch(state: &AppState, source_id: i64) -> Result<Option<String>, 
                 Waiting::Read(file) => Ok(file),
                 Waiting::Asks(_) => Err(ASKS.to_owned()),
                 Waiting::Stations(_) => {
-                    Err("it holds several stations; ask the service for one of them".to_owned())
+                    Err("it has several stations; ask the service for one of them".to_owned())
                 }
                 Waiting::Refused(problems, _) => Err(problems_in_short(&problems)),
             },

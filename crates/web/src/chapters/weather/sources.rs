@@ -45,9 +45,9 @@ fn source_form(system: UnitSystem, texts: &BTreeMap<String, String>, errors: &[F
             },
             FieldGroup {
                 folded: false,
-                legend: "Where the station stands",
+                legend: "Location of the station",
                 fields: vec![
-                    Field::number("latitude", "Latitude", "°").help("Only for a station some way off."),
+                    Field::number("latitude", "Latitude", "°").help("Only for a station at some distance."),
                     Field::number("longitude", "Longitude", "°"),
                     Field::number("elevation", "Elevation", u.unit),
                     Field::number("wind_height", "Height of its wind sensor", u.unit)
@@ -214,6 +214,8 @@ struct ComparePage {
     sources: Vec<(i64, String)>,
     words: String,
     lines: Vec<CompareLine>,
+    /// From which difference on two values are far apart.
+    far: &'static str,
 }
 
 #[derive(serde::Deserialize)]
@@ -276,7 +278,12 @@ async fn comparison(here: AtSite, query: web::Query<Pair>) -> Result<HttpRespons
             })
             .collect();
     }
+    let far = match records.units() {
+        UnitSystem::Metric => "3 °C, 15 % humidity, 4 MJ/m², 1.5 m/s, 5 mm",
+        UnitSystem::UsCustomary => "5.4 °F, 15 % humidity, 96 langleys, 3.4 mph, 0.2 in",
+    };
     crate::server::error::page(&ComparePage {
+        far,
         frame: Frame::of_site(&here, "Two sources", Chapter::Weather)?,
         site_id: id,
         first: ids.0,

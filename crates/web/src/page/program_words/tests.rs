@@ -110,7 +110,7 @@ fn every_kind_of_finding_has_its_sentence() {
     ];
     assert_eq!(
         all.iter().map(|m| names.remedy(m)).collect::<Vec<_>>().join("; "),
-        "Keep the first two starts; Split over three starts, 80 min apart; Run on even dates; Raise it to 1 min 30 s; Open the master valve with it; Use the nearest settings the controller can hold"
+        "Keep the first two starts; Split over three starts, 80 min apart; Run on even dates; Raise it to 1 min 30 s; Open the master valve with it; Use the nearest settings that the controller has"
     );
     let cost = Cost {
         litres_a_week: Some(Litres::from_us_gallons(1250.0)),

@@ -135,14 +135,14 @@ async fn list(here: AllSites, asked: web::Query<Listing>) -> Result<HttpResponse
     let (nights, called, calls) = shown.await?;
     let open = totals.open;
     let drawn = page(&ListPage {
-        frame: Frame::new(&here.who, "This week's calls")?,
+        frame: Frame::new(&here.who, "Weekly list")?,
         lead: format!(
             "{} of {} on {} {} from the advised setting{}.",
             totals.changes,
             counted(totals.calls, "percentage"),
             counted(totals.controllers, "controller"),
             if totals.changes == 1 { "differs" } else { "differ" },
-            if open < totals.changes { format!("; {open} are not called yet") } else { String::new() }
+            if open < totals.changes { format!("; {open} not done yet") } else { String::new() }
         ),
         lines: (0..).zip(&calls).map(|(k, row)| line(row, &called, is_first(&calls, k))).collect(),
         call_pages,

@@ -107,7 +107,7 @@ fn tabs(counts: &[Count], current: Only) -> Vec<(String, String, bool)> {
     let tab = |only: Only| {
         let number = only.number(counts);
         let label = match only {
-            Only { put_off: true, .. } => "Put off",
+            Only { put_off: true, .. } => "Snoozed",
             Only { kind: None, .. } => "All",
             Only { kind: Some(kind), .. } => kind.label(),
         };
@@ -226,6 +226,6 @@ async fn back(
     if !with_store(&here.state, move |store| store.put_off(site, notice, None, actor)).await? {
         return Err(PageError::NotFound);
     }
-    flash(&here.who.session, "It stands again.", None)?;
+    flash(&here.who.session, "It is restored.", None)?;
     Ok(see_other(back_to(&fields)))
 }

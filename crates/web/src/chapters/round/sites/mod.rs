@@ -404,7 +404,7 @@ async fn save(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse, 
             Ok(see_other(&address::today(id)))
         }
         Saved::Unchanged(version) => {
-            flash(&here.who.session, format!("Nothing changed: version {version} stands."), None)?;
+            flash(&here.who.session, format!("Nothing changed; version {version} remains in force."), None)?;
             Ok(see_other(&address::today(id)))
         }
         Saved::Conflict(theirs) => {
