@@ -1,5 +1,6 @@
 //! Budget: the percentages of a controller, the error they leave, what lessens it, and this week's value.
 
+mod bars;
 mod results;
 mod view;
 

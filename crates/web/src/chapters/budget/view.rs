@@ -1,5 +1,6 @@
 //! View models of the budget page.
 
+use super::bars::{self, ProgramBars};
 use super::results::{Asked, Results};
 use crate::page::dates::DateFormat;
 use crate::page::frame::Frame;
@@ -123,6 +124,10 @@ pub(super) struct BudgetPage {
     pub months: Vec<MonthHead>,
     pub slots: Vec<SlotRow>,
     pub zones: Vec<ZoneRow>,
+    /// Required against applied by month, as bars.
+    pub bars: Vec<ProgramBars>,
+    /// Who goes short over the year, and who is overwatered.
+    pub who: String,
     pub opened: Option<Working>,
     pub week_verdict: String,
     pub week_note: String,
@@ -383,6 +388,7 @@ impl BudgetPage {
                 working(format!("week{}", z.station), maker.zone_name(z.station), &budget_week(z), units)
             })
             .collect();
+        let bars = bars::bars(found, &settings, month, units, |station| maker.zone_name(station));
         let worst = worst(found, &maker);
         let set_now = upland_core::advice::budget::with_best(&settings, found, month) == settings;
         Ok(Self {
@@ -459,6 +465,8 @@ impl BudgetPage {
                 })
                 .collect(),
             zones: found.zones.iter().map(|z| maker.zone_row(z, month)).collect(),
+            who: bars::who(&bars),
+            bars,
             opened,
             week_verdict: format!(
                 "Week from {}: {}.",
