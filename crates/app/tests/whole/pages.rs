@@ -69,7 +69,8 @@ pub const PAGES: [&str; 60] = [
 ];
 
 /// Routes whose pages are not opened here, and why.
-const LEFT_OUT: [(&str, &str); 17] = [
+const LEFT_OUT: [(&str, &str); 18] = [
+    ("/sites/{id}", "goes on to Today"),
     ("/metrics", "words for a scraper"),
     ("/sign-in/code", "opened after a password, in the story of people"),
     ("/password/{token}", "opened by its link, in the story of people"),

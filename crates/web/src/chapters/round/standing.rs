@@ -22,7 +22,6 @@ pub(super) struct Standing {
 pub(super) struct SiteLine {
     pub id: i64,
     pub name: String,
-    pub place: String,
 }
 
 /// The sites of who asks, by name.
@@ -32,12 +31,6 @@ pub(super) async fn sites(here: &AllSites) -> Result<Arc<Vec<SiteLine>>, PageErr
         let sites = state.store.read(|snapshot| snapshot.sites(&scope))?;
         let line = |record: upland_store::sites::SiteRecord| SiteLine {
             id: record.id.number(),
-            place: format!(
-                "{}, {}°, {}°",
-                crate::page::quantities::length(record.site.units, record.site.elevation),
-                record.site.latitude_deg,
-                record.site.longitude_deg
-            ),
             name: record.site.name,
         };
         Ok(sites.into_iter().map(line).collect())

@@ -5,7 +5,7 @@ use super::work::{changes, work_on};
 use crate::page::dates::in_own_words;
 use crate::page::frame::Frame;
 use crate::page::pagination::{LINES, Pages, asked_page};
-use crate::page::quantities::{counted, short_date};
+use crate::page::quantities::{counted, plain, short_date};
 use crate::page::ticks::{TickMark, week_number};
 use crate::server::address;
 use crate::server::download::attachment;
@@ -18,6 +18,7 @@ use actix_web::{HttpResponse, get, web};
 use askama::Template;
 use jiff::tz::TimeZone;
 use std::collections::BTreeMap;
+use upland_core::quantity::ratio::Percentage;
 use upland_store::rounds::{CallRow, NightRow, NightState};
 use upland_store::scope::Scope;
 use upland_store::ticks::{TickRecord, What};
@@ -33,6 +34,8 @@ struct CallLine {
     turns: String,
     set: String,
     advised: String,
+    /// The two percentages on one scale.
+    marks: Option<Marks>,
     because: String,
     changes: bool,
     /// One tick a controller, in the first of its lines.
@@ -88,6 +91,7 @@ fn line(row: &CallRow, called: &[TickRecord], is_first: bool) -> CallLine {
         },
         set: call.set.to_string(),
         advised: call.advised.map_or("none".into(), |a| a.to_string()),
+        marks: call.advised.map(|advised| Marks::of(call.set, advised)),
         because: format!(
             "week from {}: {}{}",
             short_date(call.week),
@@ -95,6 +99,33 @@ fn line(row: &CallRow, called: &[TickRecord], is_first: bool) -> CallLine {
             if call.record_ended.is_some() { "; the weather record ended then" } else { "" }
         ),
         changes: changes(call),
+    }
+}
+
+/// Where the scale of the percentages ends; what is beyond is drawn at its end.
+const SCALE_PCT: f64 = 200.0;
+const SCALE_WIDTH: f64 = 100.0;
+
+/// The percentage that is set and the advised one as two marks on one scale from 0 to 200 %.
+struct Marks {
+    now: String,
+    advised: String,
+    from: String,
+    width: String,
+    words: String,
+}
+
+impl Marks {
+    fn of(set: Percentage, advised: Percentage) -> Self {
+        let at = |p: Percentage| SCALE_WIDTH * (f64::from(p.percent()) / SCALE_PCT).min(1.0);
+        let (now, to) = (at(set), at(advised));
+        Self {
+            now: plain(now, 1),
+            advised: plain(to, 1),
+            from: plain(now.min(to), 1),
+            width: plain((to - now).abs(), 1),
+            words: format!("now {set}, advised {advised}"),
+        }
     }
 }
 

@@ -44,7 +44,8 @@ pub(crate) fn routes(config: &mut web::ServiceConfig) {
         .service(remove)
         .service(restore)
         .service(download)
-        .service(schema);
+        .service(schema)
+        .service(root);
 }
 
 #[derive(Template)]
@@ -69,7 +70,6 @@ struct ListPage {
 struct Line {
     id: i64,
     name: String,
-    place: String,
     tonight: Tonight,
 }
 
@@ -145,7 +145,6 @@ async fn list_page(
     let line = |site: &SiteLine| Line {
         id: site.id,
         name: site.name.clone(),
-        place: site.place.clone(),
         tonight: tonight(&nights.remove(&site.id).unwrap_or_default(), standing.waits(site.id)),
     };
     let page = ListPage {
@@ -175,6 +174,12 @@ async fn list(here: AllSites, asked: web::Query<Listing>) -> Result<HttpResponse
         return Ok(see_other(&address::today(*only)));
     }
     list_page(&here, StatusCode::OK, Vec::new(), &asked).await
+}
+
+/// A site's own address leads to its Today.
+#[get("/sites/{id}")]
+async fn root(here: AtSite) -> HttpResponse {
+    see_other(&address::today(here.id()))
 }
 
 /// What the find box can find.
