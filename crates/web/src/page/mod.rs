@@ -24,6 +24,7 @@ pub(crate) mod ribbon;
 pub(crate) mod season_chart;
 pub(crate) mod sensor_words;
 pub(crate) mod service_words;
+pub(crate) mod setup;
 pub(crate) mod soil_column;
 pub(crate) mod strategy_words;
 pub(crate) mod take_back;

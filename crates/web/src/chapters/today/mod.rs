@@ -9,6 +9,7 @@ pub(crate) mod words;
 use crate::page::drawn::{Drawn, framed};
 use crate::page::frame::{Chapter, Frame};
 use crate::page::ribbon::RibbonPart;
+use crate::page::setup::{SetupStep, steps};
 use crate::server::address;
 use crate::server::error::PageError;
 use crate::site::clock::asked_day;
@@ -104,6 +105,8 @@ struct TodayPart {
     number: u8,
     controllers: Vec<(u8, String)>,
     has_controller: bool,
+    /// What a new site still lacks.
+    setup: Vec<SetupStep>,
     view: view::TodayView,
     previous_day: Date,
     next_day: Date,
@@ -126,6 +129,7 @@ impl Decided {
         let content = TodayPart {
             site_id: self.records.site.id.number(),
             number,
+            setup: steps(&self.records),
             has_controller: !self.records.controllers.is_empty(),
             controllers: self.records.controller_names(),
             view: view::build(self),
