@@ -13,8 +13,8 @@ document.addEventListener("alpine:init", () => {
       document.querySelectorAll("[data-weeks]").forEach((ribbon) => ribbon.addEventListener("keydown", (event) => this.week(event)));
       document.querySelectorAll("[data-swipe]").forEach((part) => this.swipes(part, go));
       // On a narrow screen the tab that one is at may lie beyond the edge.
-      document.querySelectorAll(".tabs [aria-current]").forEach((tab) => {
-        const row = tab.closest(".tabs");
+      document.querySelectorAll(".tabs [aria-current], .chapters [aria-current]").forEach((tab) => {
+        const row = tab.closest(".tabs, .chapters ol");
         row.scrollLeft += tab.getBoundingClientRect().right - row.getBoundingClientRect().right + tab.offsetWidth / 2;
       });
     },

@@ -95,7 +95,7 @@ struct ListPage {
 /// What a sensor does to tonight's runs of its controller.
 fn tonight_of(snapshot: &SiteSnapshot, record: &SensorRecord) -> String {
     let Some(own) = snapshot.site_controller(record.sensor.controller_number) else {
-        return "its controller was taken down".into();
+        return "its controller was removed".into();
     };
     let Some(night) = snapshot.tonight(own) else { return "the controller has no settings yet".into() };
     let runs = stations(&night);
@@ -104,9 +104,9 @@ fn tonight_of(snapshot: &SiteSnapshot, record: &SensorRecord) -> String {
     let stopped = stopped_by(&night, by_it).len();
     match (runs.len(), stopped) {
         (0, _) => "nothing is set to run tonight".into(),
-        (all, 0) => format!("stops none of tonight's {}", in_words(all)),
-        (all, n) if n == all => format!("stops all {} of tonight", in_words(all)),
-        (all, n) => format!("stops {} of tonight's {}", in_words(n), in_words(all)),
+        (all, 0) => format!("blocks none of tonight's {} stations", in_words(all)),
+        (all, n) if n == all => format!("blocks all {} stations of tonight", in_words(all)),
+        (all, n) => format!("blocks {} of tonight's {} stations", in_words(n), in_words(all)),
     }
 }
 
