@@ -4,6 +4,13 @@ document.addEventListener("alpine:init", () => {
   const go = (selector) => { const link = document.querySelector(selector); if (link) link.click(); };
 
   Alpine.data("almanac", () => ({
+    // Single keys get in the way of speech input, so that they can be switched off (WCAG 2.1.4).
+    keysOff: localStorage.getItem("keys") === "off",
+    get keysWords() { return this.keysOff ? "Switch single keys on" : "Switch single keys off"; },
+    switchKeys() {
+      this.keysOff = !this.keysOff;
+      localStorage.setItem("keys", this.keysOff ? "off" : "on");
+    },
     init() {
       const saved = localStorage.getItem("theme");
       if (saved) document.documentElement.dataset.theme = saved;
@@ -20,7 +27,7 @@ document.addEventListener("alpine:init", () => {
     },
     key(event) {
       const at = event.target;
-      if (event.ctrlKey || event.metaKey || event.altKey) return;
+      if (this.keysOff || event.ctrlKey || event.metaKey || event.altKey) return;
       if (at.matches("input, select, textarea") || document.querySelector("dialog[open]")) return;
       if (/^[0-9]$/.test(event.key)) go(`[data-key="${event.key}"]`);
       else if (event.key === "[") go("[data-week='previous']");

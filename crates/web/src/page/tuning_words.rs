@@ -265,7 +265,7 @@ impl<'a> Words<'a> {
                 }
                 _ => format!("Test {place} with water, then its wires and the terminals of the controller."),
             },
-            LeverCode::Survey => format!("Measure {place} again before a dial is turned."),
+            LeverCode::Survey => format!("Measure {place} again before a setting is changed."),
             LeverCode::ZoneMinutes => {
                 format!("{place}{}: {to} instead of {from}.", self.programs_of(lever))
             }
