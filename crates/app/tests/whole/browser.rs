@@ -280,7 +280,7 @@ async fn walk(width: u32, height: u32) {
     page.click("[data-key='1']").await;
     page.heading_with("What the controller is set to is not known.").await;
     assert!(page.text().await.contains("No weather yet"));
-    assert!(page.text().await.contains("Enter what is set"));
+    assert!(page.text().await.contains("Enter what it is set to"));
     page.sound("Today without weather").await;
 
     page.click("[data-key='9']").await;
@@ -446,6 +446,9 @@ async fn the_keyboard_alone_is_enough() {
     press(&page, "2").await;
     page.heading_with("Zones").await;
     tab_to(&page, "table a").await;
+    press(&page, key(Key::Enter)).await;
+    page.heading_with("1 Upper lawn").await;
+    tab_to(&page, "a[href$='/survey']").await;
     press(&page, key(Key::Enter)).await;
     tab_to(&page, "details.group summary").await;
     press(&page, key(Key::Enter)).await;

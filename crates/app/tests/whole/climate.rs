@@ -93,6 +93,7 @@ async fn a_strange_file_cans_percentages_and_the_call_list() {
     page.click("button[value=save]").await;
     page.css(".flash").await;
     page.heading_with("Upper lawn").await;
+    page.goto(&server, "/sites/1/zones/1/survey").await;
     assert!(page.text().await.contains("The rate is from cans"), "the measurement replaced the default");
     page.sound("zone with its ranges").await;
 

@@ -289,9 +289,9 @@ fn bad_weather_files_are_refused_by_name_and_change_nothing() {
     let before = person.get("/sites/1/weather.csv").text;
     let large = vec![b'a'; 25 * 1024 * 1024];
     let cases: [(&str, &[u8], &str); 6] = [
-        ("columns.csv", b"day,low,high\n1,2,3\n", "no column holds dates"),
+        ("columns.csv", b"day,low,high\n1,2,3\n", "no column has dates"),
         ("text.csv", b"date,tmin_c,tmax_c\n2026-07-01,warm,20\n", "line 2, tmin_c"),
-        ("twice.csv", b"date,tmin_c,tmax_c\n2026-07-01,9,25\n2026-07-01,9,25\n", "stands on line 2 already"),
+        ("twice.csv", b"date,tmin_c,tmax_c\n2026-07-01,9,25\n2026-07-01,9,25\n", "is on line 2 already"),
         ("binary.csv", b"PK\x03\x04\x00\x00\x00", "not a text file"),
         ("latin.csv", b"date,tmin_c,tmax_c\n2026-07-01,9,25\n# \xE9t\xE9\n", "another encoding"),
         ("large.csv", &large, "larger than 24 MB"),
@@ -361,7 +361,7 @@ fn the_second_of_two_savers_sees_both_versions() {
     merged.retain(|(k, _)| *k != "base_version");
     merged.push(("base_version", "2"));
     assert_eq!(bram.post_from(&path, &path, &merged).status, 303);
-    let now = isla.get(&path).text;
+    let now = isla.get(&format!("{path}/survey")).text;
     assert!(now.contains("value=\"Top lawn\"") && now.contains("value=\"71\"") && now.contains("Version 3"));
 }
 

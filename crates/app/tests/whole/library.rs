@@ -59,7 +59,7 @@ fn an_ordinance_that_two_edit_comes_together_and_an_unchanged_one_says_so() {
     let asked = standing(&bram.get(&page).text);
     assert_eq!((asked["name"].as_str(), asked["r0-most"].as_str()), ("Larkrigg summer", "3"));
     assert_eq!(send(&bram, &page, &page, &asked).status, 303);
-    assert!(bram.get("/ordinances").text.contains("Nothing changed: version 1 stands."));
+    assert!(bram.get("/ordinances").text.contains("Nothing changed; version 1 remains in force."));
 
     let mut renamed = asked.clone();
     renamed.insert("name".into(), "Larkrigg dry summer".into());
@@ -215,7 +215,7 @@ fn a_card_is_edited_taken_off_the_list_and_offered_again() {
     let page = format!("/cards/{id}");
     let mut fields = standing(&bram.get(&page).text);
     assert_eq!(send(&bram, &page, &page, &fields).status, 303);
-    assert!(bram.get("/cards").text.contains("Nothing changed: version 1 stands."));
+    assert!(bram.get("/cards").text.contains("Nothing changed; version 1 remains in force."));
     fields.insert("stations".into(), "0".into());
     let refused = send(&bram, &page, &page, &fields);
     assert_eq!(refused.status, 422);

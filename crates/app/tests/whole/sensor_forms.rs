@@ -39,7 +39,7 @@ fn every_generic_card_makes_a_sensor_as_it_stands() {
         let mut again = fields_of(&edit, FORM);
         let unchanged = send(&person, &format!("{sensor}/edit"), &format!("{sensor}/edit"), &again);
         assert_eq!(unchanged.status, 303, "{card}: {}", unchanged.text);
-        assert!(person.get(&sensor).text.contains("Nothing changed: version 1 stands."), "{card}");
+        assert!(person.get(&sensor).text.contains("Nothing changed; version 1 remains in force."), "{card}");
         again.insert("name".into(), format!("{card}, moved"));
         assert_eq!(send(&person, &format!("{sensor}/edit"), &format!("{sensor}/edit"), &again).status, 303);
         assert!(person.get(&sensor).text.contains("Saved as version 2."), "{card}");

@@ -403,7 +403,7 @@ async fn sensors_are_chosen_wired_calibrated_mapped_and_bypassed() {
     assert!(page.text().await.contains("mm of rain, until"), "{}", page.text().await);
     page.goto(&server, "/sites/1/sensors/plan").await;
     page.sound("plan").await;
-    assert!(page.text().await.contains("from what stands"));
+    assert!(page.text().await.contains("from an obstacle"));
     browser.close().await;
 }
 

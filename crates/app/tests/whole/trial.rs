@@ -442,7 +442,7 @@ fn a_search_goes_on_behind_the_pages_and_what_it_finds_is_kept_as_a_way() {
         std::thread::sleep(std::time::Duration::from_millis(50));
     }
     let found = wren.get("/sites/2/trial/search").text;
-    assert!(found.contains("It went to its end") && found.contains("Held fixed"), "{found}");
+    assert!(found.contains("It went to its end") && found.contains("Kept fixed"), "{found}");
     assert!(!found.contains("Save as an option"), "a reader keeps nothing");
     let keep = [("name", "Found in June")];
     let kept = bram.post_from("/sites/2/trial/search", "/sites/2/trial/search/keep", &keep);

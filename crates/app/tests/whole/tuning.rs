@@ -267,7 +267,7 @@ fn the_logbook_is_searched_corrected_exported_and_says_why() {
     // Why a zone was as it was: the sums are those of its season.
     let why = bram.get(&format!("/sites/1/zones/{lawn}/why?from=2026-06-20&to=2026-07-10"));
     assert!(
-        why.text.contains("Its plants asked for") && why.text.contains("20 June to 10 July 2026"),
+        why.text.contains("Its plants required") && why.text.contains("20 June to 10 July 2026"),
         "{}",
         why.text
     );

@@ -369,7 +369,9 @@ fn test_of(card: &SensorCard) -> (&'static str, &'static str) {
 
 fn trip(card: &SensorCard) -> &'static str {
     match card.senses.first() {
-        Some(Sense::Rain) => "Operate it by hand as its maker says, or pour water into it, for half a minute.",
+        Some(Sense::Rain) => {
+            "Operate it by hand as its maker says, or pour water into it, for half a minute."
+        }
         Some(Sense::Freeze) => "Hold a bag of ice to it until it reads the set point.",
         Some(Sense::Wind) => "Turn it by hand faster than the set point.",
         Some(Sense::SoilMoisture) => {

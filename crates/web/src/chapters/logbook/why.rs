@@ -83,6 +83,8 @@ struct WhyPage {
     steps: Vec<Step>,
     marks: Vec<Mark>,
     done: Vec<Done>,
+    /// The options beside each other over these days, opened at this zone.
+    compare: String,
     earlier: String,
     later: Option<String>,
 }
@@ -203,6 +205,12 @@ impl WhyPage {
             steps: steps(facts, key.0, key.1, from, to, &days, &here.records.tz),
             marks,
             done,
+            compare: format!(
+                "{}/trial?weather=days&from={from}&to={to}&zone={}-{}",
+                address::site_root(here.id()),
+                key.0,
+                key.1
+            ),
             earlier: address_of(earlier, from.yesterday().unwrap_or(from)),
             later,
             days: format!("{} to {}", from.formatted("%-d %B"), to.formatted("%-d %B %Y")),
