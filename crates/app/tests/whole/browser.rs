@@ -442,6 +442,14 @@ async fn the_keyboard_alone_is_enough() {
     // The list of keys, the chapters, a zone saved.
     press(&page, "?").await;
     page.css("dialog.keys[open]").await;
+    // Single keys can be switched off, and on again.
+    page.click("dialog.keys button[type='button']").await;
+    press(&page, key(Key::Escape)).await;
+    press(&page, "2").await;
+    press(&page, "?").await;
+    assert!(page.script("return document.querySelector('dialog.keys[open]') === null").await == true);
+    page.click("footer button[x-on\\:click='keys']").await;
+    page.click("dialog.keys button[type='button']").await;
     press(&page, key(Key::Escape)).await;
     press(&page, "2").await;
     page.heading_with("Zones").await;
