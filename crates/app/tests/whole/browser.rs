@@ -399,6 +399,7 @@ async fn tab_to(page: &Page<'_>, selector: &str) {
     panic!("the keyboard does not reach {selector}")
 }
 
+// Long: one key after another.
 #[tokio::test(flavor = "multi_thread")]
 async fn the_keyboard_alone_is_enough() {
     let server = Server::several(true);

@@ -32,13 +32,21 @@ pub(crate) fn answer(found: &Why, units: UnitSystem) -> String {
     )
 }
 
+/// From this share of the demand on, what is met rounds to all of it.
+const NEARLY_ALL: f64 = 0.995;
+
 /// "Its plants required 50 mm and got 80 % of it", and ", stress on 3 days".
 fn head(found: &Why, units: UnitSystem) -> (String, String) {
     let met = if found.demand > Millimetres::ZERO { found.taken.mm() / found.demand.mm() } else { 1.0 };
     let head = format!(
         "Its plants required {} and got {} of it",
         depth(units, found.demand),
-        share(Share::from_fraction(met))
+        // "100 %" beside days of stress would contradict itself.
+        if found.short_days > 0 && met > NEARLY_ALL {
+            "almost all".to_owned()
+        } else {
+            share(Share::from_fraction(met))
+        }
     );
     let days = match found.short_days {
         0 => String::new(),
@@ -110,4 +118,33 @@ pub(crate) fn sums(found: &Why, units: UnitSystem) -> Vec<(&'static str, String)
         ));
     }
     out
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn days_of_stress_and_all_of_the_water_do_not_stand_together() {
+        let mm = Millimetres::from_mm;
+        let found = |taken, short_days| Why {
+            from: jiff::civil::date(2026, 7, 1),
+            to: jiff::civil::date(2026, 7, 14),
+            demand: mm(60.0),
+            taken: mm(taken),
+            rain: mm(0.0),
+            applied: mm(60.0),
+            short_days,
+            driest: None,
+            held: Vec::new(),
+            reasons: Vec::new(),
+        };
+        let said = |taken, days| met(&found(taken, days), UnitSystem::Metric);
+        assert_eq!(
+            said(59.9, 2),
+            "Its plants required 60.0 mm and got almost all of it, with stress on 2 days."
+        );
+        assert_eq!(said(60.0, 0), "Its plants required 60.0 mm and got 100 % of it.");
+        assert_eq!(said(45.0, 9), "Its plants required 60.0 mm and got 75 % of it, with stress on 9 days.");
+    }
 }
