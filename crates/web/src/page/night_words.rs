@@ -7,8 +7,9 @@ use jiff::tz::TimeZone;
 use upland_core::account::nights::Barred;
 use upland_core::advice::tonight::{Because, Decision, Verdict, ZoneTonight, is_too_much};
 use upland_core::controller::schedule::Rest;
+use upland_core::ground::application::Cycles;
 use upland_core::quantity::ratio::Share;
-use upland_core::quantity::units::Minutes;
+use upland_core::quantity::units::{Millimetres, Minutes};
 use upland_core::site::UnitSystem;
 
 /// Names a recent day by its weekday, an older or later one by its date.
@@ -195,5 +196,29 @@ pub(crate) fn sign(zone: &ZoneTonight) -> &'static str {
         "right" => "●",
         "held" => "■",
         _ => "▲",
+    }
+}
+
+/// What a zone requires, as every page says it.
+pub(crate) enum Requirement {
+    /// It is above its refill point.
+    NotDue,
+    /// It is due, and nothing of it fits or may run tonight.
+    NotTonight { cycles: Cycles, gross: Millimetres },
+    /// What is left of it for tonight: the window or the ordinance may have cut it.
+    Tonight { cycles: Cycles, gross: Millimetres },
+}
+
+/// What a zone requires tonight.
+pub(crate) fn requirement(zone: &ZoneTonight) -> Requirement {
+    match (zone.decision, zone.cycles) {
+        (Decision::Waits, _) => Requirement::NotDue,
+        (Decision::Barred(_) | Decision::Deferred, _) | (_, None) => {
+            Requirement::NotTonight { cycles: zone.refill.cycles, gross: zone.refill.gross }
+        }
+        (_, Some(cycles)) => {
+            let minutes = Minutes::from_min(f64::from(cycles.total_minutes()));
+            Requirement::Tonight { cycles, gross: zone.resolved.rate.value.over_time(minutes) }
+        }
     }
 }

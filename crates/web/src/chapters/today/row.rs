@@ -1,15 +1,15 @@
 //! One zone of Today on one line of sight: what the controller will do, what the zone needs, the verdict, the soil, because.
 
 use super::Decided;
-use crate::page::night_words::{because, sign, weight};
+use crate::page::night_words::{Requirement, because, requirement, sign, weight};
 use crate::page::quantities::{clock, cycles, depth, volume};
 use crate::page::sensor_words::holders;
 use crate::page::soil_column::{SoilColumn, soil_column};
 use crate::page::working::{InputView, StepView, Working};
 use jiff::Timestamp;
 use upland_core::account::running::ControllerRun;
-use upland_core::advice::tonight::{Decision, Verdict, Will, ZoneTonight, is_too_much};
-use upland_core::quantity::units::{Litres, Millimetres, Minutes};
+use upland_core::advice::tonight::{Verdict, Will, ZoneTonight, is_too_much};
+use upland_core::quantity::units::{Litres, Millimetres};
 use upland_core::site::UnitSystem;
 
 /// A side of the comparison: a number that opens, when, and how much.
@@ -95,21 +95,18 @@ fn needs(zone: &ZoneTonight, decided: &Decided) -> Side {
     let number = zone.zone.number;
     let night = &decided.night.night;
     let id = Some(format!("w-cycles-{number}"));
-    match (zone.decision, zone.cycles) {
-        (Decision::Waits, _) => Side {
+    match requirement(zone) {
+        Requirement::NotDue => Side {
             what: "not due".to_owned(),
             id: None,
             when: format!("deficit {}", depth(units, zone.depletion)),
         },
-        (Decision::Barred(_) | Decision::Deferred, _) | (_, None) => Side {
-            what: cycles(zone.refill.cycles),
-            id,
-            when: format!("{}, not tonight", depth(units, zone.refill.gross)),
-        },
-        (_, Some(own)) => {
+        Requirement::NotTonight { cycles: own, gross } => {
+            Side { what: cycles(own), id, when: format!("{}, not tonight", depth(units, gross)) }
+        }
+        Requirement::Tonight { cycles: own, gross } => {
             let first = night.layout.runs.iter().find(|r| r.number == number);
             let start = clock(first.and_then(|r| night.at(r.from_minute)).as_ref());
-            let gross = zone.resolved.rate.value.over_time(Minutes::from_min(f64::from(own.total_minutes())));
             Side { what: cycles(own), id, when: format!("{start}: {}", depth(units, gross)) }
         }
     }

@@ -3,7 +3,7 @@
 
 use crate::page::dates::DateFormat;
 use crate::page::frame::{Chapter, Frame};
-use crate::page::night_words::{because, sign, weight};
+use crate::page::night_words::{Requirement, because, requirement, sign, weight};
 use crate::page::quantities::{capital, cycles, depth, plain, short_date};
 use crate::page::season_chart::{SeasonChart, short_chart};
 use crate::page::sensor_words::{holders, says_of};
@@ -23,9 +23,8 @@ use jiff::civil::Date;
 use std::sync::Arc;
 use upland_core::account::running::ControllerFacts;
 use upland_core::account::zone::AccountDay;
-use upland_core::advice::tonight::{Decision, Will, ZoneTonight};
+use upland_core::advice::tonight::{Will, ZoneTonight};
 use upland_core::codes::Coded;
-use upland_core::ground::application::Cycles;
 use upland_core::sensors::mapping::tie;
 use upland_core::site::{UnitSystem, Zone};
 use upland_core::tuning::{Looks, Sign, why};
@@ -116,7 +115,7 @@ struct NowPage {
 }
 
 /// What the controller does with the zone tonight, in a sentence.
-fn answer(zone: &ZoneTonight, units: UnitSystem, tz: &jiff::tz::TimeZone) -> String {
+fn answer(zone: &ZoneTonight, tz: &jiff::tz::TimeZone) -> String {
     let Some(will) = &zone.will else { return "What the controller does tonight is not known.".to_owned() };
     let at = |at: jiff::Timestamp| at.to_zoned(tz.clone()).formatted("%H:%M");
     match (will.starts().min(), will.runs.iter().filter(|r| !r.is_held()).map(|r| r.until).max()) {
@@ -124,27 +123,19 @@ fn answer(zone: &ZoneTonight, units: UnitSystem, tz: &jiff::tz::TimeZone) -> Str
             format!("Tonight: {} from {} to {}.", will.waters(), at(from), at(until))
         }
         _ if will.runs.is_empty() => "Tonight: no watering.".to_owned(),
-        _ => format!("Tonight: no watering; {} set.", depth_set(will, units)),
-    }
-}
-
-/// The runs that are set and do not happen.
-fn depth_set(will: &Will, _units: UnitSystem) -> String {
-    match will.runs.len() {
-        1 => "one run is".to_owned(),
-        n => format!("{n} runs are"),
+        _ if will.runs.len() == 1 => "Tonight: no watering; one run is set.".to_owned(),
+        _ => format!("Tonight: no watering; {} runs are set.", will.runs.len()),
     }
 }
 
 /// The numbers of tonight, in the order in which they are asked for.
 fn figures(zone: &ZoneTonight, units: UnitSystem) -> Vec<Figure> {
-    let minutes = |own: Cycles| cycles(own);
-    let required = match (zone.decision, zone.cycles) {
-        (Decision::Waits, _) => ("nothing".to_owned(), "not due".to_owned()),
-        (Decision::Barred(_) | Decision::Deferred, _) | (_, None) => {
-            (depth(units, zone.refill.gross), format!("{}, not tonight", minutes(zone.refill.cycles)))
+    let required = match requirement(zone) {
+        Requirement::NotDue => ("nothing".to_owned(), "not due".to_owned()),
+        Requirement::NotTonight { cycles: own, gross } => {
+            (depth(units, gross), format!("{}, not tonight", cycles(own)))
         }
-        (_, Some(own)) => (depth(units, zone.refill.gross), minutes(own)),
+        Requirement::Tonight { cycles: own, gross } => (depth(units, gross), cycles(own)),
     };
     let applied = zone.will.as_ref().map_or(("not known".to_owned(), String::new()), |will| {
         let water = will.ahead.water.applied;
@@ -176,18 +167,11 @@ fn sensor_lines(site: &SiteSnapshot, own: &SiteController, zone: &Zone) -> Vec<S
             href: address::sensor(site.records.site.id.number(), record.id),
             obeys: tie.holds,
             says,
-            because: tie.why.words().into(),
+            // What its state rests on, where it may prevent watering; else why the zone ignores it.
+            because: if tie.holds { because } else { tie.why.words().into() },
         }
-        .with(because)
     };
     site.of_controller(own.number()).map(line).collect()
-}
-
-impl SensorLine {
-    /// With what its state rests on, where it may prevent watering; else with why the zone ignores it.
-    fn with(self, state: String) -> Self {
-        if self.obeys { Self { because: state, ..self } } else { self }
-    }
 }
 
 fn program_lines(own: &SiteController, zone: &Zone, today: Date) -> Vec<ProgramLine> {
@@ -199,7 +183,7 @@ fn program_lines(own: &SiteController, zone: &Zone, today: Date) -> Vec<ProgramL
         .map(|(at, program)| ProgramLine {
             name: program.name.clone(),
             minutes: settings.run_time(at, zone.number).to_string(),
-            percent: format!("{} %", settings.percentages.of(at, today).percent()),
+            percent: settings.percentages.of(at, today).to_string(),
         })
         .collect()
 }
@@ -255,8 +239,7 @@ impl Now {
             words: format!("{}, {}", day(own.said_at), own.said_by),
         };
         Ok(Self {
-            answer: night
-                .map_or_else(|| "No controller waters this zone.".to_owned(), |z| answer(z, units, tz)),
+            answer: night.map_or_else(|| "No controller waters this zone.".to_owned(), |z| answer(z, tz)),
             verdict: night.and_then(|z| z.verdict).map(|v| capital(v.label())),
             weight: night.map_or("held", weight),
             sign: night.map_or("", sign),
@@ -326,6 +309,7 @@ pub(super) async fn now_page(here: AtSite, path: web::Path<(i64, i64)>) -> Resul
 mod tests {
     use super::*;
     use crate::fixture;
+    use upland_core::advice::tonight::Decision;
 
     #[test]
     fn neighbours_go_by_station_and_end_at_the_ends() {
@@ -367,7 +351,13 @@ mod tests {
             let shown = figures(zone, UnitSystem::Metric);
             assert_eq!(shown[2].value, depth(UnitSystem::Metric, zone.depletion));
             assert_eq!(shown[0].value == "nothing", zone.decision == Decision::Waits);
-            assert!(answer(zone, UnitSystem::Metric, &decided.records.tz).ends_with('.'));
+            // Where the window cuts a run, the depth is that of the minutes that are left, as Today has it.
+            if let Requirement::Tonight { cycles: own, gross } = requirement(zone) {
+                let minutes = f64::from(own.total_minutes());
+                assert!((gross.mm() - zone.resolved.rate.value.mm_per_hour() * minutes / 60.0).abs() < 1e-9);
+                assert_eq!(shown[0].value, depth(UnitSystem::Metric, gross));
+            }
+            assert!(answer(zone, &decided.records.tz).ends_with('.'));
         }
     }
 }
