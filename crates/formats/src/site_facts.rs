@@ -46,8 +46,8 @@ impl SiteFile {
             let sensors = own.filter_map(|(place, sensor)| {
                 let read = read.as_ref()?;
                 let paused = bypasses.get(&sensor.name).cloned().unwrap_or_default();
-                let of = (sensor, &file.history(place));
-                Some(sensor_facts_since(of.0, of.1, &read.channels, &read.drying, paused, &tz, ahead))
+                let history = file.history(place);
+                Some(sensor_facts_since(sensor, &history, &read.channels, &read.drying, paused, &tz, ahead))
             });
             ControllerFacts {
                 number,

@@ -57,10 +57,9 @@ pub fn run(args: &Args) -> Result<(), Failure> {
     let record = weather::read(&args.weather, &args.options, &station, &tz)?;
     let climate = Climate::from_record(&counted(&record, &station), station);
     let from = args.from.unwrap_or_else(|| super::today(&tz));
-    let card = (&controller.card, controller.number);
     let installation = Installation::new(
         &file.site,
-        InstalledCard { card: card.0, number: card.1 },
+        InstalledCard { card: &controller.card, number: controller.number },
         &file.zones,
         file.law.clone(),
         &climate,

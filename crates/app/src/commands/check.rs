@@ -76,10 +76,9 @@ pub fn run(args: &Args) -> Result<(), Failure> {
         None => Climate::from_record(&[], file.site.station()),
     };
     let from = args.from.unwrap_or_else(|| super::today(&tz));
-    let of = (&controller.card, controller.number);
     let mut there = Installation::new(
         &file.site,
-        InstalledCard { card: of.0, number: of.1 },
+        InstalledCard { card: &controller.card, number: controller.number },
         &file.zones,
         file.law.clone(),
         &climate,

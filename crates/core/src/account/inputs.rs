@@ -126,10 +126,9 @@ impl AccountInputs {
     #[must_use]
     pub fn installation(&self, own: &ControllerFacts, from: Date) -> Installation {
         let zones: Vec<_> = self.zones.iter().map(|(zone, _)| zone.clone()).collect();
-        let of = (&own.card, own.number);
         let mut there = Installation::new(
             &self.site,
-            InstalledCard { card: of.0, number: of.1 },
+            InstalledCard { card: &own.card, number: own.number },
             &zones,
             self.law.clone(),
             &self.climate,

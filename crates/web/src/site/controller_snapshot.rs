@@ -188,10 +188,9 @@ fn elsewhere(facts: &SiteRecords, number: u8, today: Date) -> Vec<Elsewhere> {
     let mut draws = Vec::new();
     for other in facts.controllers.iter().filter(|b| b.number() != number) {
         let Some(settings) = &other.settings else { continue };
-        let of = (&other.record.controller.card, other.number());
         let there = Installation::new(
             &facts.site.site,
-            InstalledCard { card: of.0, number: of.1 },
+            InstalledCard { card: &other.record.controller.card, number: other.number() },
             &zones,
             law.clone(),
             &facts.climate,

@@ -87,12 +87,10 @@ impl SiteSnapshot {
 
     /// The controller as installed, without the law: sensors ask nothing of it.
     pub fn installation(&self, own: &SiteController) -> Installation {
-        let zones: Vec<_> = self.records.zones.iter().map(|z| z.zone.clone()).collect();
-        let of = (&own.record.controller.card, own.number());
         let mut there = Installation::new(
             &self.records.site.site,
-            InstalledCard { card: of.0, number: of.1 },
-            &zones,
+            InstalledCard { card: &own.record.controller.card, number: own.number() },
+            &self.records.surveys(),
             Law::default(),
             &self.climate,
             self.today(),
@@ -145,9 +143,9 @@ impl SiteSnapshot {
         let facts = |record: &SensorRecord| {
             let readings = self.since_first_reading(record.id);
             let paused = self.pauses(record.id, SensorEventKind::Bypass);
-            let of = (&record.sensor, &record.history);
+            let (sensor, drying) = (&record.sensor, &self.record.drying);
             let facts =
-                sensor_facts_since(of.0, of.1, &readings, &self.record.drying, paused, &self.tz, until);
+                sensor_facts_since(sensor, &record.history, &readings, drying, paused, &self.tz, until);
             SensorFacts { read_until: self.at(), ..facts }
         };
         self.of_controller(number).map(facts).collect()

@@ -350,8 +350,8 @@ mod tests {
     fn of(installation: &Installation, station: u16) -> AllowedDays {
         let present = Settings::clean(&installation.card);
         let span = Span { first: FROM, days: 56 };
-        let of = (installation.subject(station), installation.windows_of(station));
-        allowed_days(installation, &present, of.0, of.1, span, &Relax::default())
+        let (subject, windows) = (installation.subject(station), installation.windows_of(station));
+        allowed_days(installation, &present, subject, windows, span, &Relax::default())
     }
 
     #[test]

@@ -388,9 +388,9 @@ fn attempted(request: &Request<'_>, kept: &Kept, month: Month) -> Result<Proposa
         tried.push((attempt.waterings, attempt.abreast, groups.clone()));
         match place::place(request, &groups, kept.slots.len()) {
             Ok(placed) => {
-                let left = (kept.programs.clone(), kept.zones.clone());
+                let (programs, zones) = (kept.programs.clone(), kept.zones.clone());
                 let mut proposal =
-                    place::assemble(request, placed, left.0, left.1, &kept.slots, month, attempt.steps > 0);
+                    place::assemble(request, placed, programs, zones, &kept.slots, month, attempt.steps > 0);
                 spare_unfelt(request.installation, &mut proposal.settings);
                 if let Some(own) = months::percentages(request, &proposal) {
                     proposal.settings.percentages = own;

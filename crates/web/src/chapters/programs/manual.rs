@@ -196,8 +196,7 @@ fn after_rain(
     at: Timestamp,
 ) -> Option<String> {
     let there = &snapshot.installation;
-    let of = (&there.law, &*snapshot.climate, &there.tz);
-    let (ordinance, until) = rained_by(of.0, of.1, of.2, there.subject(station), at)?;
+    let (ordinance, until) = rained_by(&there.law, &snapshot.climate, &there.tz, there.subject(station), at)?;
     let name = there.law.applied.get(ordinance).map_or("", |a| a.ordinance.name.as_str());
     let until = until.to_zoned(there.tz.clone()).formatted("%a %-d %b at %H:%M");
     Some(format!("\"{name}\" forbids {} after the rain until {until}.", names.station(station)))

@@ -32,11 +32,10 @@ pub(super) async fn lines(
             Some(tick) => tick.number,
             None => day_number(due.on.unwrap_or_else(|| here.today())),
         };
-        let about = (what, own.id, number);
         UpkeepLine {
             now: due.now,
             words: controller_words(&due, next.filter(|_| due.task == ControllerTask::Clock)),
-            tick: TickMark::of(here.id(), about.0, about.1, about.2, &ticks, tz, back.to_owned()),
+            tick: TickMark::of(here.id(), what, own.id, number, &ticks, tz, back.to_owned()),
         }
     };
     Ok(all.into_iter().map(line).collect())
