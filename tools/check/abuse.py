@@ -12,6 +12,8 @@ import time
 import urllib.parse
 import zlib
 
+from forms import parts
+
 # Beyond what the server held before, in MB: its cache is bounded, and so are uploads and passwords in flight.
 MOST_MORE_MB = 300
 # A request writes one line of log of bounded length, however large it was.
@@ -152,13 +154,6 @@ class Person:
     def sign_in(self, login, password="larkrigg-demo"):
         status, text = self.ask("/sign-in", {"csrf": self.token("/sign-in"), "login": login, "password": password})
         assert status == 303, f"sign-in answered {status}: {text[:300]}"
-
-
-def parts(token, name, kind, content):
-    """A form with a file, and its content type."""
-    edge = "edge-of-the-parts"
-    head = f'--{edge}\r\ncontent-disposition: form-data; name="csrf"\r\n\r\n{token}\r\n--{edge}\r\ncontent-disposition: form-data; name="file"; filename="{name}"\r\ncontent-type: {kind}\r\n\r\n'
-    return head.encode() + content + f"\r\n--{edge}--\r\n".encode(), {"content-type": f"multipart/form-data; boundary={edge}"}
 
 
 def picture(side):

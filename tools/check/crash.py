@@ -21,7 +21,7 @@ import urllib.error
 import urllib.parse
 import urllib.request
 
-from forms import Forms, NoRedirect
+from forms import Forms, NoRedirect, parts
 
 FOLDER, DATABASE = sys.argv[1:3]
 SECONDS, CHANCE = int(sys.argv[3]), random.Random(int(sys.argv[4]))
@@ -158,12 +158,8 @@ class Person:
         return None
 
     def upload(self, path, token, name, content):
-        edge = "edge-of-a-part"
-        parts = [f'--{edge}\r\nContent-Disposition: form-data; name="csrf"\r\n\r\n{token}\r\n',
-                 f'--{edge}\r\nContent-Disposition: form-data; name="file"; filename="{name}"\r\nContent-Type: text/csv\r\n\r\n{content}\r\n',
-                 f"--{edge}--\r\n"]
-        headers = {"content-type": f"multipart/form-data; boundary={edge}"}
-        return self.send(path, body="".join(parts).encode(), headers=headers.items())
+        body, headers = parts(token, name, "text/csv", content.encode())
+        return self.send(path, body=body, headers=headers.items())
 
 
 def took(kind, what):

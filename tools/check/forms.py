@@ -65,6 +65,13 @@ class Forms(HTMLParser):
             self.form[1][self.area] += data
 
 
+def parts(token, name, kind, content):
+    """A form with a file, and its content type."""
+    edge = "edge-of-the-parts"
+    head = f'--{edge}\r\ncontent-disposition: form-data; name="csrf"\r\n\r\n{token}\r\n--{edge}\r\ncontent-disposition: form-data; name="file"; filename="{name}"\r\ncontent-type: {kind}\r\n\r\n'
+    return head.encode() + content + f"\r\n--{edge}--\r\n".encode(), {"content-type": f"multipart/form-data; boundary={edge}"}
+
+
 class NoRedirect(urllib.request.HTTPRedirectHandler):
     def redirect_request(self, *_):
         return None
