@@ -27,8 +27,8 @@ for _ in $(seq 200); do
     sleep 0.1
 done
 psql "$PG_URL" -q <<'SQL'
-INSERT INTO visit_photos (visit_id, said_by, client_key, jpeg, width, height)
-SELECT id, (SELECT min(id) FROM users), 'kept', decode(repeat('00ff', 40000), 'hex'), 4, 3 FROM visits LIMIT 1;
+INSERT INTO photos (site_id, visit_id, kind, about, said_by, client_key, jpeg, width, height)
+SELECT site_id, id, 'site', 0, (SELECT min(id) FROM users), 'kept', decode(repeat('00ff', 40000), 'hex'), 4, 3 FROM visits LIMIT 1;
 SELECT readings_month('2026-07-14 12:00+00');
 INSERT INTO sensor_readings (sensor_id, channel, at, value)
 SELECT id, 'rain_mm', '2026-07-14 12:00+00'::timestamptz - n * interval '10 minutes', n / 7.0 FROM sensors, generate_series(1, 500) n;
@@ -62,7 +62,7 @@ tables "$PG_URL" >"$work/before"; tables "$restored" >"$work/after"
 # Sessions of workers come and go; nothing else may differ.
 diff <(grep -v '^work\._private_workers' "$work/before") <(grep -v '^work\._private_workers' "$work/after") \
     || die "what was brought back is not what was there"
-grep -q '^public.visit_photos|[1-9]' "$work/after" || die "no photograph came back"
+grep -q '^public.photos|[1-9]' "$work/after" || die "no photograph came back"
 rm -r "$work/again"
 if UPLAND_DATABASE_URL=$restored bin/restore "$work/backup" 2>"$work/refusal"; then die "a full database was restored into"; fi
 head -c 3000 "$work/backup" >"$work/broken"

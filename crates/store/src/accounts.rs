@@ -12,7 +12,7 @@ use jiff::{SignedDuration, Timestamp};
 use upland_formats::typed::{Clock, DateOrder, Habit};
 
 /// What a person may do.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Role {
     /// Sees everything, changes nothing.
     Reader,
@@ -22,8 +22,41 @@ pub enum Role {
     Owner,
 }
 
+/// What a person may do. A new role is a row of [`Role::capabilities`], and a handler asks for what it needs.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Capability {
+    /// Change sites and what belongs to them, within the sites that the person sees.
+    ChangeSites,
+    /// Make accounts, change what people may do, see background work and who changed what.
+    ManageAccounts,
+    /// See every site, those to come too, whatever was given to the person.
+    SeeEverySite,
+}
+
 impl Role {
-    /// Every role, highest first.
+    /// What each role may do.
+    #[must_use]
+    pub fn capabilities(self) -> &'static [Capability] {
+        match self {
+            Self::Owner => &[Capability::ChangeSites, Capability::ManageAccounts, Capability::SeeEverySite],
+            Self::Technician => &[Capability::ChangeSites],
+            Self::Reader => &[],
+        }
+    }
+
+    /// Whether the role may do something.
+    #[must_use]
+    pub fn may(self, capability: Capability) -> bool {
+        self.capabilities().contains(&capability)
+    }
+
+    /// Whether a new person of this role sees no site until some are given.
+    #[must_use]
+    pub fn begins_without_sites(self) -> bool {
+        !self.may(Capability::ChangeSites)
+    }
+
+    /// Every role, the one that may do most first.
     pub const ALL: [Self; 3] = [Self::Owner, Self::Technician, Self::Reader];
 
     /// The name in the database and in forms.
@@ -410,10 +443,10 @@ impl Store {
             if now == role.code() {
                 return Ok(RoleChange::Unchanged);
             }
-            if role != Role::Owner && !another_owner(connection, user_id)? {
+            if !role.may(Capability::ManageAccounts) && !another_owner(connection, user_id)? {
                 return Ok(RoleChange::LastOwner);
             }
-            if role == Role::Owner {
+            if role.may(Capability::SeeEverySite) {
                 // An owner sees every site.
                 diesel::sql_query("UPDATE users SET every_site = TRUE WHERE id = $1")
                     .bind::<BigInt, _>(user_id)

@@ -1,5 +1,6 @@
 //! Which sites a person was given to see.
 
+use crate::accounts::{Capability, Role};
 use crate::scope::SiteKey;
 use crate::transaction::NewEvent;
 use crate::{Action, Result, Snapshot, Store, Subject};
@@ -59,7 +60,8 @@ impl Store {
                 .bind::<BigInt, _>(user_id)
                 .get_result(connection)
                 .optional()?;
-            if person.is_none_or(|person| person.role == crate::accounts::Role::Owner.code()) {
+            let role = person.and_then(|person| Role::from_code(&person.role));
+            if role.is_none_or(|role| role.may(Capability::SeeEverySite)) {
                 return Ok(false);
             }
             crate::accounts::keep_sites(connection, user_id, sites)?;

@@ -15,6 +15,7 @@ pub mod library;
 pub mod logbook;
 pub mod mails;
 pub mod passwords;
+pub mod photos;
 mod pool;
 pub mod queue;
 pub mod readings;

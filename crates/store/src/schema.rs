@@ -539,7 +539,7 @@ diesel::allow_tables_to_appear_in_same_query!(
     weather_forecasts,
     visits,
     visit_entries,
-    visit_photos,
+    photos,
     visit_levers,
     ticks,
     site_notes,

@@ -31,10 +31,13 @@ diesel::table! {
 }
 
 diesel::table! {
-    visit_photos (id) {
+    photos (id) {
         id -> BigInt,
-        visit_id -> BigInt,
-        zone_id -> Nullable<BigInt>,
+        site_id -> BigInt,
+        visit_id -> Nullable<BigInt>,
+        kind -> Text,
+        about -> BigInt,
+        caption -> Text,
         client_key -> Text,
         jpeg -> Nullable<Binary>,
         file_name -> Nullable<Text>,
@@ -90,8 +93,7 @@ diesel::table! {
 diesel::joinable!(visits -> users (begun_by));
 diesel::joinable!(visit_entries -> visits (visit_id));
 diesel::joinable!(visit_entries -> users (said_by));
-diesel::joinable!(visit_photos -> visits (visit_id));
-diesel::joinable!(visit_photos -> users (said_by));
+diesel::joinable!(photos -> users (said_by));
 diesel::joinable!(visit_levers -> visits (visit_id));
 diesel::joinable!(visit_levers -> users (said_by));
 diesel::joinable!(ticks -> users (said_by));

@@ -90,8 +90,8 @@ pub enum Subject {
     Trial,
     /// What was entered at a visit.
     VisitEntry,
-    /// A photograph of a visit.
-    VisitPhoto,
+    /// A photograph.
+    Photo,
     /// A visit.
     Visit,
     /// An adjustment that was turned after a visit.
@@ -136,7 +136,7 @@ impl Subject {
             Self::TrialWay => "trial_way",
             Self::Trial => "trial",
             Self::VisitEntry => "visit_entry",
-            Self::VisitPhoto => "visit_photo",
+            Self::Photo => "photo",
             Self::Visit => "visit",
             Self::Lever => "lever",
             Self::Tick => "tick",
@@ -147,84 +147,71 @@ impl Subject {
         }
     }
 
-    // Long: one statement for each kind.
-    /// The statement that takes one back (`$2` an instant) or lets it stand again (`$2` null): only where it
-    /// belongs under `$3`, a site or a thing of the site `$4`, and is not so already.
-    fn take_back(self) -> Option<&'static str> {
-        Some(match self {
-            Self::Zone => {
-                "UPDATE zones SET removed_at = $2 WHERE id = $1 AND (removed_at IS NULL) = ($2 IS NOT NULL) \
-                 AND site_id = $3 AND site_id = $4"
-            }
-            Self::Controller => {
-                "UPDATE controllers SET removed_at = $2 WHERE id = $1 \
-                 AND (removed_at IS NULL) = ($2 IS NOT NULL) AND site_id = $3 AND site_id = $4"
-            }
-            Self::Sensor => {
-                "UPDATE sensors SET removed_at = $2 WHERE id = $1 AND (removed_at IS NULL) = ($2 IS NOT NULL) \
-                 AND site_id = $3 AND site_id = $4"
-            }
-            Self::TrialWay => {
-                "UPDATE trial_ways SET removed_at = $2 WHERE id = $1 \
-                 AND (removed_at IS NULL) = ($2 IS NOT NULL) AND site_id = $3 AND site_id = $4"
-            }
-            Self::Trial => {
-                "UPDATE trials SET removed_at = $2 WHERE id = $1 \
-                 AND (removed_at IS NULL) = ($2 IS NOT NULL) AND site_id = $3 AND site_id = $4"
-            }
-            Self::CatchTest => {
-                "UPDATE catch_tests SET undone_at = $2 WHERE id = $1 \
-                 AND (undone_at IS NULL) = ($2 IS NOT NULL) AND zone_id = $3 \
-                 AND zone_id IN (SELECT id FROM zones WHERE site_id = $4)"
-            }
-            Self::ZoneEvent => {
-                "UPDATE zone_events SET undone_at = $2 WHERE id = $1 \
-                 AND (undone_at IS NULL) = ($2 IS NOT NULL) AND zone_id = $3 \
-                 AND zone_id IN (SELECT id FROM zones WHERE site_id = $4)"
-            }
-            Self::SensorEvent => {
-                "UPDATE sensor_events SET undone_at = $2 WHERE id = $1 \
-                 AND (undone_at IS NULL) = ($2 IS NOT NULL) AND sensor_id = $3 \
-                 AND sensor_id IN (SELECT id FROM sensors WHERE site_id = $4)"
-            }
-            Self::Visit => {
-                "UPDATE visits SET removed_at = $2 WHERE id = $1 AND (removed_at IS NULL) = ($2 IS NOT NULL) \
-                 AND site_id = $3 AND site_id = $4"
-            }
-            Self::VisitEntry => {
-                "UPDATE visit_entries SET undone_at = $2 WHERE id = $1 \
-                 AND (undone_at IS NULL) = ($2 IS NOT NULL) AND visit_id = $3 \
-                 AND visit_id IN (SELECT id FROM visits WHERE site_id = $4)"
-            }
-            Self::VisitPhoto => {
-                "UPDATE visit_photos SET undone_at = $2 WHERE id = $1 \
-                 AND (undone_at IS NULL) = ($2 IS NOT NULL) AND visit_id = $3 \
-                 AND visit_id IN (SELECT id FROM visits WHERE site_id = $4)"
-            }
-            Self::Note => {
-                "UPDATE site_notes SET undone_at = $2 WHERE id = $1 AND (undone_at IS NULL) = ($2 IS NOT NULL) \
-                 AND site_id = $3 AND site_id = $4"
-            }
-            Self::Import => {
-                "UPDATE weather_imports SET undone_at = $2 WHERE id = $1 \
-                 AND (undone_at IS NULL) = ($2 IS NOT NULL) AND site_id = $3 AND site_id = $4"
-            }
+    /// Where one is kept that can be taken back.
+    fn kept(self) -> Option<Kept> {
+        let of = |table, mark, belongs| Some(Kept { table, mark, belongs });
+        match self {
+            Self::Zone => of("zones", "removed_at", Belongs::ToSite),
+            Self::Controller => of("controllers", "removed_at", Belongs::ToSite),
+            Self::Sensor => of("sensors", "removed_at", Belongs::ToSite),
+            Self::TrialWay => of("trial_ways", "removed_at", Belongs::ToSite),
+            Self::Trial => of("trials", "removed_at", Belongs::ToSite),
+            Self::Visit => of("visits", "removed_at", Belongs::ToSite),
+            Self::Source => of("weather_sources", "removed_at", Belongs::ToSite),
+            Self::Note => of("site_notes", "undone_at", Belongs::ToSite),
+            Self::Photo => of("photos", "undone_at", Belongs::ToSite),
+            Self::Import => of("weather_imports", "undone_at", Belongs::ToSite),
+            Self::CatchTest => of("catch_tests", "undone_at", Belongs::To("zone_id", "zones")),
+            Self::ZoneEvent => of("zone_events", "undone_at", Belongs::To("zone_id", "zones")),
+            Self::SensorEvent => of("sensor_events", "undone_at", Belongs::To("sensor_id", "sensors")),
+            Self::VisitEntry => of("visit_entries", "undone_at", Belongs::To("visit_id", "visits")),
             Self::Overrule => {
-                "UPDATE weather_overrules SET undone_at = $2 WHERE id = $1 \
-                 AND (undone_at IS NULL) = ($2 IS NOT NULL) AND $3 = $4 \
-                 AND source_id IN (SELECT id FROM weather_sources WHERE site_id = $4)"
+                of("weather_overrules", "undone_at", Belongs::Within("source_id", "weather_sources"))
             }
-            Self::Source => {
-                "UPDATE weather_sources SET removed_at = $2 WHERE id = $1 \
-                 AND (removed_at IS NULL) = ($2 IS NOT NULL) AND site_id = $3 AND site_id = $4"
-            }
-            _ => return None,
-        })
+            _ => None,
+        }
     }
 
     /// Whether the weather record follows from it.
     fn is_weather(self) -> bool {
         matches!(self, Self::Import | Self::Overrule | Self::Source | Self::SourceChoice | Self::Normals)
+    }
+}
+
+/// Where something is kept that can be taken back, and in which column it is marked.
+struct Kept {
+    table: &'static str,
+    mark: &'static str,
+    belongs: Belongs,
+}
+
+/// What a thing of a site belongs to.
+enum Belongs {
+    /// The site itself, which is also what it is named under.
+    ToSite,
+    /// Something of the site that it is named under: a column, and the table that it leads to.
+    To(&'static str, &'static str),
+    /// The same, named under the site.
+    Within(&'static str, &'static str),
+}
+
+impl Kept {
+    /// The statement that takes one back (`$2` an instant) or lets it stand again (`$2` null): only where `$1` belongs
+    /// under `$3`, the site `$4` or something of it, and is not so already.
+    fn statement(&self) -> String {
+        let Self { table, mark, belongs } = self;
+        let belongs = match belongs {
+            Belongs::ToSite => "site_id = $3 AND site_id = $4".to_owned(),
+            Belongs::To(column, of) => {
+                format!("{column} = $3 AND {column} IN (SELECT id FROM {of} WHERE site_id = $4)")
+            }
+            Belongs::Within(column, of) => {
+                format!("$3 = $4 AND {column} IN (SELECT id FROM {of} WHERE site_id = $4)")
+            }
+        };
+        format!(
+            "UPDATE {table} SET {mark} = $2 WHERE id = $1 AND ({mark} IS NULL) = ($2 IS NOT NULL) AND {belongs}"
+        )
     }
 }
 
@@ -486,7 +473,7 @@ impl Change<'_> {
         id: i64,
         at: Option<Timestamp>,
     ) -> Result<bool> {
-        let Some(statement) = subject.take_back() else {
+        let Some(statement) = subject.kept().map(|kept| kept.statement()) else {
             return Err(StoreError::Unknown {
                 what: "thing that can be taken back",
                 value: subject.code().into(),

@@ -1,6 +1,6 @@
-//! Visits: what was entered on a day at a site, photographs, adjustments that were turned after it.
+//! Visits: what was entered on a day at a site, adjustments that were turned after it.
 
-use crate::schema::{users, visit_entries, visit_levers, visit_photos, visits};
+use crate::schema::{users, visit_entries, visit_levers, visits};
 use crate::scope::SiteKey;
 use crate::transaction::NewEvent;
 use crate::{Action, Change, Result, Snapshot, StoreError, Subject, said};
@@ -12,9 +12,6 @@ use serde_json::Value;
 
 /// Most entries of a visit: a long day of two people at the largest site.
 pub const MOST_ENTRIES: usize = 3000;
-/// Most photographs of a visit.
-pub const MOST_PHOTOS: usize = 300;
-
 /// A visit in a list.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct VisitRecord {
@@ -70,49 +67,6 @@ pub struct NewEntry<'a> {
     pub clock_off_s: i64,
     /// The same in words, for the logbook.
     pub words: &'a str,
-}
-
-/// A photograph without its picture.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct PhotoRecord {
-    /// Identity.
-    pub id: i64,
-    /// Its visit.
-    pub visit_id: i64,
-    /// The zone that it shows.
-    pub zone_id: Option<i64>,
-    /// Width, pixels.
-    pub width: i32,
-    /// Height, pixels.
-    pub height: i32,
-    /// Who took it.
-    pub said_by: String,
-    /// When it was kept.
-    pub said_at: Timestamp,
-    /// Whether it was taken back.
-    pub undone: bool,
-}
-
-/// Where a picture is kept.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Picture {
-    /// Here.
-    Jpeg(Vec<u8>),
-    /// In the folder, under this name.
-    File(String),
-}
-
-/// A photograph to be kept.
-#[derive(Debug, Clone)]
-pub struct NewPhoto<'a> {
-    /// Made where it was taken.
-    pub client_key: &'a str,
-    /// The zone that it shows.
-    pub zone_id: Option<i64>,
-    /// The picture.
-    pub picture: Picture,
-    /// Width and height, pixels.
-    pub size: (i32, i32),
 }
 
 /// An adjustment that was turned.
@@ -181,15 +135,6 @@ fn entry_of(row: EntryRow) -> EntryRecord {
     }
 }
 
-/// Which photographs are read.
-type PhotoFilter<'a> = Box<
-    dyn diesel::expression::BoxableExpression<
-            diesel::dsl::InnerJoinQuerySource<visit_photos::table, users::table>,
-            diesel::pg::Pg,
-            SqlType = diesel::sql_types::Bool,
-        > + 'a,
->;
-
 impl Snapshot<'_> {
     /// The visits of a site, newest first.
     ///
@@ -244,75 +189,6 @@ impl Snapshot<'_> {
             ))
             .load(self.connection)?;
         Ok(rows.into_iter().map(entry_of).collect())
-    }
-
-    /// The photographs of a visit, in the order in which they were kept.
-    ///
-    /// # Errors
-    /// As any query.
-    pub fn visit_photos(&mut self, visit_id: i64) -> Result<Vec<PhotoRecord>> {
-        self.photos_of(Box::new(visit_photos::visit_id.eq(visit_id)))
-    }
-
-    /// The photographs that show a zone of a site, the newest first; those that were taken back are left out.
-    ///
-    /// # Errors
-    /// As any query.
-    pub fn zone_photos(&mut self, site_id: SiteKey, zone_id: i64) -> Result<Vec<PhotoRecord>> {
-        let of_site = visits::table.filter(visits::site_id.eq(site_id).and(visits::removed_at.is_null()));
-        let shown = visit_photos::zone_id.eq(zone_id).assume_not_null();
-        let own = shown.and(visit_photos::visit_id.eq_any(of_site.select(visits::id)));
-        let mut found = self.photos_of(Box::new(own.and(visit_photos::undone_at.is_null())))?;
-        found.reverse();
-        Ok(found)
-    }
-
-    fn photos_of(&mut self, which: PhotoFilter<'_>) -> Result<Vec<PhotoRecord>> {
-        type Row = (
-            (i64, i64, Option<i64>, i32, i32),
-            (String, jiff_diesel::Timestamp, Option<jiff_diesel::Timestamp>),
-        );
-        let rows: Vec<Row> = visit_photos::table
-            .inner_join(users::table)
-            .filter(which)
-            .order(visit_photos::id)
-            .select((
-                (
-                    visit_photos::id,
-                    visit_photos::visit_id,
-                    visit_photos::zone_id,
-                    visit_photos::width,
-                    visit_photos::height,
-                ),
-                (users::display_name, visit_photos::said_at, visit_photos::undone_at),
-            ))
-            .load(self.connection)?;
-        let of = |((id, visit_id, zone_id, width, height), (said_by, at, undone)): Row| PhotoRecord {
-            id,
-            visit_id,
-            zone_id,
-            width,
-            height,
-            said_by,
-            said_at: at.to_jiff(),
-            undone: undone.is_some(),
-        };
-        Ok(rows.into_iter().map(of).collect())
-    }
-
-    /// The picture of a photograph of a site.
-    ///
-    /// # Errors
-    /// As any query.
-    pub fn photo(&mut self, site_id: SiteKey, id: i64) -> Result<Option<Picture>> {
-        let row: Option<(Option<Vec<u8>>, Option<String>)> = visit_photos::table
-            .inner_join(visits::table)
-            .filter(visit_photos::id.eq(id).and(visits::site_id.eq(site_id)))
-            .filter(visit_photos::undone_at.is_null().and(visits::removed_at.is_null()))
-            .select((visit_photos::jpeg, visit_photos::file_name))
-            .first(self.connection)
-            .optional()?;
-        Ok(row.and_then(|(jpeg, file)| jpeg.map(Picture::Jpeg).or(file.map(Picture::File))))
     }
 
     /// Adjustments that were turned at a site, newest first.
@@ -413,45 +289,6 @@ impl Change<'_> {
             let zone = (new.kind == "zone").then_some(new.about);
             let event = NewEvent::new(Subject::VisitEntry, Some(id), Action::Created);
             self.record(event.with(new.body.clone()).said(new.words).of_zone(zone));
-        }
-        Ok(id)
-    }
-
-    /// Keeps a photograph; `None` when it is here already.
-    ///
-    /// # Errors
-    /// As any query; [`StoreError::Full`] when the visit has as many as may be.
-    pub fn keep_photo(&mut self, visit_id: i64, new: NewPhoto<'_>) -> Result<Option<i64>> {
-        let actor = self.actor;
-        let count: i64 = visit_photos::table
-            .filter(visit_photos::visit_id.eq(visit_id).and(visit_photos::undone_at.is_null()))
-            .count()
-            .get_result(self.connection)?;
-        if usize::try_from(count).unwrap_or(usize::MAX) >= MOST_PHOTOS {
-            return Err(StoreError::Full("photographs of this visit", MOST_PHOTOS));
-        }
-        let (jpeg, file) = match new.picture {
-            Picture::Jpeg(bytes) => (Some(bytes), None),
-            Picture::File(name) => (None, Some(name)),
-        };
-        let id: Option<i64> = diesel::insert_into(visit_photos::table)
-            .values((
-                visit_photos::visit_id.eq(visit_id),
-                visit_photos::zone_id.eq(new.zone_id),
-                visit_photos::client_key.eq(new.client_key),
-                visit_photos::jpeg.eq(jpeg),
-                visit_photos::file_name.eq(file),
-                visit_photos::width.eq(new.size.0),
-                visit_photos::height.eq(new.size.1),
-                visit_photos::said_by.eq(actor),
-            ))
-            .on_conflict_do_nothing()
-            .returning(visit_photos::id)
-            .get_result(self.connection)
-            .optional()?;
-        if let Some(id) = id {
-            let event = NewEvent::new(Subject::VisitPhoto, Some(id), Action::Created);
-            self.record(event.said("photograph").of_zone(new.zone_id));
         }
         Ok(id)
     }

@@ -160,7 +160,7 @@
         const form = input.form;
         const line = form.querySelector("[role=status]");
         if (file.size > 60 * 1024 * 1024) { line.textContent = "The photograph is larger than 60 MB."; return; }
-        const fields = [...new FormData(form)].filter(([name]) => name === "zone");
+        const fields = [...new FormData(form)].filter(([name, value]) => name !== "csrf" && name !== "key" && typeof value === "string");
         const entry = { key: newKey(), url: form.action, user: this.$root.dataset.user, at: new Date().toISOString(), fields, blob: file, file: file.name };
         await keep(entry);
         line.textContent = "Sending the photograph.";

@@ -16,7 +16,7 @@ pub use page::{cause_words, tuning_words};
 pub use server::fetching::Reach;
 pub use server::keys::Keys;
 pub use server::mailer::Mailer;
-pub use server::state::{AppState, BringDays};
+pub use server::state::{AppState, BringDays, Configuration};
 
 use actix_session::SessionMiddleware;
 use actix_session::config::PersistentSession;
@@ -33,8 +33,6 @@ use upland_core::site::UnitSystem;
 pub struct ServerConfig {
     /// The socket it serves on.
     pub listener: TcpListener,
-    /// Whether browsers reach it over TLS; cookies are then marked secure.
-    pub behind_tls: bool,
     /// Threads that serve.
     pub workers: usize,
     /// Background work done at once in this process; none where workers run by themselves.
@@ -66,6 +64,7 @@ fn routes(config: &mut web::ServiceConfig) {
         .configure(chapters::office::routes)
         .configure(chapters::round::routes)
         .configure(chapters::zones::routes)
+        .configure(chapters::photos::routes)
         .configure(chapters::library::routes)
         .configure(chapters::programs::routes)
         .configure(chapters::weather::routes)
@@ -86,9 +85,9 @@ fn routes(config: &mut web::ServiceConfig) {
 /// When the socket cannot be used or the database does not give the cookie key.
 pub async fn serve(state: AppState, config: ServerConfig) -> std::io::Result<()> {
     let key = state.cookie_key().map_err(std::io::Error::other)?;
-    let behind_tls = config.behind_tls;
+    let behind_tls = state.configuration.behind_tls;
     server::metrics::begin();
-    let state = web::Data::new(AppState { behind_tls, ..state });
+    let state = web::Data::new(state);
     let working = match config.at_once {
         0 => None,
         at_once => Some(worker::start(state.clone().into_inner(), worker::Pace::of(at_once))?),

@@ -7,7 +7,7 @@ use std::sync::Arc;
 use tracing_subscriber::EnvFilter;
 use upland_store::Store;
 use upland_web::worker::Pace;
-use upland_web::{AppState, Keys, Mailer, Reach, ServerConfig};
+use upland_web::{AppState, Configuration, Keys, Mailer, Reach, ServerConfig};
 
 /// Ports tried after the one asked for, when it is taken.
 const PORTS_TRIED: u16 = 50;
@@ -99,6 +99,9 @@ pub struct Args {
     /// Address of a proxy in front that names the client in X-Forwarded-For; several with commas.
     #[arg(long, env = "UPLAND_TRUSTED_PROXY", value_delimiter = ',')]
     trusted_proxy: Vec<std::net::IpAddr>,
+    /// Folder that photographs are kept in; without it they are kept in the database.
+    #[arg(long, env = "UPLAND_PHOTO_FOLDER")]
+    photo_folder: Option<PathBuf>,
     #[command(flatten)]
     fetching: Fetching,
     #[command(flatten)]
@@ -241,7 +244,10 @@ pub fn work(args: WorkerArgs) -> Result<(), Failure> {
     let pace = Pace { at_once: args.at_once.max(1), silent };
     let state = AppState::new(store)
         .with_reach(args.fetching.reach(false))
-        .with_public_url(args.public_url.filter(|url| is_web(url)))
+        .with_configuration(Configuration {
+            public_url: args.public_url.filter(|url| is_web(url)),
+            ..Configuration::default()
+        })
         .with_mailer(args.mailing.mailer()?);
     let working = upland_web::worker::start(Arc::new(state), pace).map_err(failed)?;
     super::print("Upland Almanac works.\n")?;
@@ -283,17 +289,19 @@ pub fn serve(args: Args) -> Result<(), Failure> {
         hello.push_str("The first visit makes the owner's account.\n");
     }
     super::print(&hello)?;
-    let config =
-        ServerConfig { listener, behind_tls: args.behind_tls, workers: args.workers, at_once: args.at_once };
+    let config = ServerConfig { listener, workers: args.workers, at_once: args.at_once };
     let days = store.clone();
-    let (source, public) =
-        (args.source_url.filter(|url| is_web(url)), args.public_url.filter(|url| is_web(url)));
+    let configuration = Configuration {
+        source_url: args.source_url.filter(|url| is_web(url)),
+        public_url: args.public_url.filter(|url| is_web(url)),
+        behind_tls: args.behind_tls,
+        metrics_token: args.metrics_token.filter(|token| !token.is_empty()),
+        trusted_proxies: args.trusted_proxy,
+        photo_folder: args.photo_folder.filter(|folder| !folder.as_os_str().is_empty()),
+    };
     let state = AppState::new(store)
-        .with_source(source)
+        .with_configuration(configuration)
         .with_keys(keys)
-        .with_public_url(public)
-        .with_trusted_proxies(args.trusted_proxy)
-        .with_metrics_token(args.metrics_token)
         .with_mailer(args.mailing.mailer()?)
         .with_reach(args.fetching.reach(demo));
     // Where the demo is, its sensors can have stand-ins, and days pass on its clock.

@@ -13,11 +13,12 @@ use upland_core::weather::record::{Overrule, Variable};
 use upland_formats::way_file;
 use upland_store::Store;
 use upland_store::field::EventKind;
+use upland_store::photos::{NewPhoto, PhotoOf, Picture};
 use upland_store::rounds::Asked;
 use upland_store::scope::Scope;
 use upland_store::sensors::{NewSensorEvent, SensorEventKind};
 use upland_store::trials::NewTrial;
-use upland_store::visits::{NewEntry, NewPhoto, Picture};
+use upland_store::visits::NewEntry;
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 enum Least {
@@ -193,8 +194,16 @@ impl Things {
                 words: "x",
             };
             let picture = Picture::Jpeg(b"x".to_vec());
-            let photo = NewPhoto { client_key: "x", zone_id: None, picture, size: (1, 1) };
-            Ok((visit, c.enter(visit, entry)?.unwrap(), c.keep_photo(visit, photo)?.unwrap()))
+            let photo = NewPhoto {
+                client_key: "x",
+                visit_id: Some(visit),
+                of: PhotoOf::Site,
+                caption: "",
+                picture,
+                width: 1,
+                height: 1,
+            };
+            Ok((visit, c.enter(visit, entry)?.unwrap(), c.keep_photo(photo)?.unwrap()))
         });
         let (visit, entry, photo) = visited.unwrap().unwrap();
         let [zone_event, test, sensor_event, device, overrule, way, trial, note] =

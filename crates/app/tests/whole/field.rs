@@ -142,3 +142,48 @@ fn what_was_found_at_a_zone_needs_a_day_a_value_and_a_reason() {
     assert_eq!(person.get("/sites/1/zones/999/season").status, 404);
     assert_eq!(person.get("/sites/2/zones/1/season").status, 404, "a zone of another site");
 }
+
+fn location(answer: &Answer) -> Option<&str> {
+    answer.headers.get("location").map(String::as_str)
+}
+
+#[test]
+fn a_photograph_is_shown_where_its_thing_is_and_is_taken_back_there() {
+    let server = Server::start(true);
+    let person = Person::signed_in(&server, "bram");
+    let picture = std::fs::read(concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/screenshots/why.png"));
+    let picture = picture.expect("a picture to send");
+    let sheet = "/sites/1/controllers/1/sheet";
+    let sensor = "/sites/1/sensors/1";
+    for (page, kind, caption) in [
+        (ZONE, "zone", "Leak at the walk"),
+        (sheet, "controller", "Terminals <before>"),
+        (sensor, "sensor", ""),
+    ] {
+        let about = fields_of(&person.get(page).text, "class=\"addphoto\"").remove("about").unwrap();
+        let fields = [("kind", kind), ("about", about.as_str()), ("caption", caption)];
+        let sent = person.upload_with(page, "/sites/1/photos", &fields, ("phone.png", &picture));
+        assert_eq!((sent.status, location(&sent)), (303, Some(page)), "{kind}: {}", sent.text);
+        let shown = person.get(page).text;
+        let src = shown.split("<img src=\"").nth(1).and_then(|s| s.split('"').next()).expect("a picture");
+        assert_eq!(person.get(src).status, 200);
+        assert!(shown.contains(&caption.replace('<', "&#60;").replace('>', "&#62;")), "{kind}");
+        // Each page shows its own alone.
+        assert_eq!(shown.matches("<figcaption class=\"small\">").count(), 1, "{kind}");
+        let undo = way_back(&shown, "/sites/1/photos/");
+        assert_eq!(location(&person.post_from(page, &undo, &[])), Some(page));
+        assert!(!person.get(page).text.contains("<figcaption class=\"small\">"));
+        assert_eq!(person.get(src).status, 404, "taken back, it is shown to nobody");
+        let redo = undo.replace("/undo", "/redo");
+        assert_eq!(location(&person.post_from(page, &redo, &[])), Some(page));
+        assert!(person.get(page).text.contains("<figcaption class=\"small\">"));
+    }
+    // A zone of another site is not this one's to name: the picture is the site's.
+    let fields = [("kind", "zone"), ("about", "999999"), ("caption", "")];
+    let sent = person.upload_with(ZONE, "/sites/1/photos", &fields, ("phone.png", &picture));
+    assert_eq!(location(&sent), Some("/sites/1/today"), "{}", sent.text);
+    let refused = person.upload_with(ZONE, "/sites/1/photos", &[], ("notes.txt", b"no picture"));
+    assert!(person.get("/sites/1/today").text.contains("This is no photograph"), "{}", refused.status);
+    assert!(Person::signed_in(&server, "wren").get(sheet).text.contains("Terminals"), "a reader sees it");
+    assert!(!Person::signed_in(&server, "wren").get(sheet).text.contains("addphoto"), "and adds none");
+}

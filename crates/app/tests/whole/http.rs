@@ -106,22 +106,30 @@ impl Person {
 
     /// Sends a file with the token of the page it stands on.
     pub fn upload(&self, page: &str, path: &str, name: &str, content: &[u8]) -> Answer {
+        self.upload_with(page, path, &[], (name, content))
+    }
+
+    /// The same with fields before the file, which has a name and a content.
+    pub fn upload_with(
+        &self,
+        page: &str,
+        path: &str,
+        fields: &[(&str, &str)],
+        file: (&str, &[u8]),
+    ) -> Answer {
         let token = token(&self.get(page).text);
         let boundary = "----upland-test-boundary";
-        let mut body = format!(
-            "--{boundary}\r\ncontent-disposition: form-data; name=\"csrf\"\r\n\r\n{token}\r\n--{boundary}\r\n\
-             content-disposition: form-data; name=\"file\"; filename=\"{name}\"\r\ncontent-type: text/csv\r\n\r\n"
-        )
-        .into_bytes();
-        body.extend_from_slice(content);
-        body.extend_from_slice(format!("\r\n--{boundary}--\r\n").as_bytes());
-        read(
-            self.agent
-                .post(format!("{}{path}", self.url))
-                .header("content-type", format!("multipart/form-data; boundary={boundary}"))
-                .send(&body[..])
-                .unwrap(),
-        )
+        let part = |head: &str, text: &str| {
+            format!("--{boundary}\r\ncontent-disposition: form-data; name={head}\r\n\r\n{text}")
+        };
+        let fields = [("csrf", token.as_str())].into_iter().chain(fields.iter().copied());
+        let mut body: String = fields.map(|(name, value)| part(name, value) + "\r\n").collect();
+        body += &part(&format!("file; filename=\"{}\"\r\ncontent-type: text/csv", file.0), "");
+        let body = [body.as_bytes(), file.1, format!("\r\n--{boundary}--\r\n").as_bytes()].concat();
+        let kind = format!("multipart/form-data; boundary={boundary}");
+        let sent =
+            self.agent.post(format!("{}{path}", self.url)).header("content-type", kind).send(&body[..]);
+        read(sent.unwrap())
     }
 }
 

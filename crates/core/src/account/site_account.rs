@@ -19,7 +19,7 @@ use jiff::{Timestamp, ToSpan};
 use std::collections::{BTreeMap, BTreeSet};
 
 /// What an account takes as the watering of each day.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default)]
 pub enum EvidencePolicy {
     /// The best evidence there is.
     #[default]

@@ -26,7 +26,7 @@ use jiff::civil::Date;
 use windows::WaterWindows;
 
 /// How numbers are read and written for a site.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub enum UnitSystem {
     /// Millimetres, metres, litres, degrees Celsius.
     Metric,

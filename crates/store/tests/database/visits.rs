@@ -4,8 +4,9 @@ use super::*;
 use jiff::Timestamp;
 use serde_json::json;
 use upland_store::logbook::Asked;
+use upland_store::photos::{NewPhoto, PhotoOf, Picture};
 use upland_store::ticks::What;
-use upland_store::visits::{NewEntry, NewLever, NewPhoto, Picture};
+use upland_store::visits::{NewEntry, NewLever};
 
 fn at(minute: i64) -> Timestamp {
     "2026-07-14T09:00:00Z".parse::<Timestamp>().unwrap() + minute.minutes()
@@ -75,16 +76,54 @@ fn a_visit_is_one_a_day_and_what_is_sent_twice_is_kept_once() {
     assert!(store.change(user, site_id, |c| c.take_back(Subject::Visit, whole.0, whole.1, None)).is_err());
 }
 
+fn photo<'a>(client_key: &'a str, visit_id: Option<i64>, of: PhotoOf, picture: Picture) -> NewPhoto<'a> {
+    NewPhoto { client_key, visit_id, of, caption: "terminals", picture, width: 4, height: 3 }
+}
+
+#[test]
+fn a_photograph_is_of_a_thing_of_the_site_and_goes_with_its_visit_alone() {
+    let World { store, user, site: site_id, database: _database } = world();
+    let day = date(2026, 7, 14);
+    let (visit, at_visit, of_sensor) = store
+        .change(user, site_id, |c| {
+            let visit = c.visit_on(day)?;
+            let jpeg = || Picture::Jpeg(vec![1]);
+            let first = c.keep_photo(photo("p1", Some(visit), PhotoOf::Zone(3), jpeg()))?;
+            let second = c.keep_photo(photo("p2", None, PhotoOf::Sensor(9), jpeg()))?;
+            Ok((visit, first.unwrap(), second.unwrap()))
+        })
+        .unwrap()
+        .unwrap();
+    let listed = || store.read(|s| s.photos(site_id)).unwrap().into_iter().map(|p| p.of).collect::<Vec<_>>();
+    assert_eq!(listed(), [PhotoOf::Sensor(9), PhotoOf::Zone(3)], "the newest first");
+    let take_back = |subject, under, id, when| {
+        store.change(user, site_id, |c| c.take_back(subject, under, id, when)).unwrap().unwrap()
+    };
+    // Under another site's number nothing is taken back.
+    assert!(!take_back(Subject::Photo, beside(site_id).number(), of_sensor, Some(at(2))));
+    assert!(take_back(Subject::Photo, site_id.number(), of_sensor, Some(at(2))));
+    assert_eq!(listed(), [PhotoOf::Zone(3)]);
+    assert_eq!(
+        store.read(|s| s.photo_of(site_id, of_sensor)).unwrap(),
+        Some(PhotoOf::Sensor(9)),
+        "still known"
+    );
+    assert!(take_back(Subject::Photo, site_id.number(), of_sensor, None));
+    assert!(take_back(Subject::Visit, site_id.number(), visit, Some(at(3))));
+    assert_eq!(listed(), [PhotoOf::Sensor(9)], "that of the visit goes with it");
+    assert_eq!(store.read(|s| s.photo(site_id, at_visit)).unwrap(), None);
+}
+
 #[test]
 fn photographs_and_levers_hang_under_their_visit_and_the_first_look_counts() {
     let World { store, user, site: site_id, database: _database } = world();
     let kept = store
         .change(user, site_id, |c| {
             let visit = c.visit_on(date(2026, 7, 14))?;
-            let photo = |key, picture| NewPhoto { client_key: key, zone_id: None, picture, size: (4, 3) };
-            let one = c.keep_photo(visit, photo("p1", Picture::Jpeg(vec![1, 2])))?;
-            let twice = c.keep_photo(visit, photo("p1", Picture::Jpeg(vec![9])))?;
-            let file = c.keep_photo(visit, photo("p2", Picture::File("x.jpg".into())))?;
+            let photo = |key, picture| photo(key, Some(visit), PhotoOf::Site, picture);
+            let one = c.keep_photo(photo("p1", Picture::Jpeg(vec![1, 2])))?;
+            let twice = c.keep_photo(photo("p1", Picture::Jpeg(vec![9])))?;
+            let file = c.keep_photo(photo("p2", Picture::File("x.jpg".into())))?;
             for (day, code) in [(28, "days"), (21, "mend"), (30, "percentage")] {
                 let look_again = date(2026, 7, day);
                 let foretold = json!([]);

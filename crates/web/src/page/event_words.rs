@@ -31,7 +31,7 @@ pub(crate) fn subject(code: &str) -> &'static str {
         "trial" => "Comparison",
         "visit" => "Visit",
         "visit_entry" => "Seen",
-        "visit_photo" => "Photograph",
+        "photo" => "Photograph",
         "lever" => "Adjustment applied",
         "tick" => "Tick",
         "note" => "Note",
@@ -45,7 +45,7 @@ pub(crate) fn subject(code: &str) -> &'static str {
 /// What happened, as the end of "Zone …".
 pub(crate) fn action(entry: &LogEntry) -> &'static str {
     let says_itself =
-        matches!(entry.subject.as_str(), "note" | "print" | "visit_entry" | "lever" | "visit_photo" | "tick");
+        matches!(entry.subject.as_str(), "note" | "print" | "visit_entry" | "lever" | "photo" | "tick");
     match entry.action.as_str() {
         "created" if says_itself => "",
         "created" if entry.subject == "visit" => "begun",

@@ -11,7 +11,7 @@ use jiff::civil::Date;
 use upland_core::site::UnitSystem;
 use upland_core::weather::climate::{Climate, ExpectedFrom};
 use upland_formats::typed::{Clock, DateOrder};
-use upland_store::accounts::Role;
+use upland_store::accounts::Capability;
 
 /// The chapters of a site, in the order of the work.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -99,7 +99,7 @@ impl Frame {
             csrf: who.csrf()?,
             user_name: who.user.display_name.clone(),
             may_edit: who.may_edit(),
-            is_owner: who.user.role == Role::Owner,
+            is_owner: who.user.role.may(Capability::ManageAccounts),
             flash: who.take_flash(),
             site: None,
             here: "/".into(),

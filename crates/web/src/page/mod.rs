@@ -16,6 +16,7 @@ pub(crate) mod law_words;
 pub(crate) mod merge;
 pub(crate) mod night_words;
 pub(crate) mod pagination;
+pub(crate) mod photographs;
 pub(crate) mod plan_picture;
 pub(crate) mod program_words;
 pub(crate) mod qr;

@@ -1,11 +1,13 @@
 //! The plan of a site drawn: where it is edited, and wherever a place is looked at.
 
 use crate::page::quantities::{counted, length, plain};
+use crate::server::cache::questions;
 use crate::server::error::PageError;
 use crate::site::context::AtSite;
 use askama::Template;
 use upland_core::quantity::units::Metres;
 use upland_core::sensors::site_plan::Arc;
+use upland_core::sensors::site_plan::SitePlan;
 use upland_core::site::UnitSystem;
 use upland_formats::plan_lines::PlanText;
 
@@ -231,15 +233,24 @@ pub(crate) fn plan_picture(
     })
 }
 
+questions! {
+    facts Saved {} -> (i64, SitePlan);
+}
+
 /// The plan of a site with its sensors where they stand, as it is saved.
 pub(crate) async fn saved_plan(here: &AtSite) -> Result<PlanText, PageError> {
     Ok(saved_plan_at(here).await?.1)
 }
 
+/// The drawing itself behind its version, without sensors.
+pub(crate) async fn drawn_plan(here: &AtSite) -> Result<std::sync::Arc<(i64, SitePlan)>, PageError> {
+    let of_site = here.site_key();
+    here.more(Saved {}, 10, move |snapshot| snapshot.site_plan(of_site)).await
+}
+
 /// The same behind its version.
 pub(crate) async fn saved_plan_at(here: &AtSite) -> Result<(i64, PlanText), PageError> {
-    let of_site = here.site_key();
-    let known = here.more("plan", 10, move |snapshot| snapshot.site_plan(of_site)).await?;
+    let known = drawn_plan(here).await?;
     let placed = here.records.sensors.iter();
     let sensors = placed.filter_map(|s| Some((s.sensor.name.clone(), s.sensor.placement.at?))).collect();
     Ok((known.0, PlanText { plan: known.1.clone(), sensors }))

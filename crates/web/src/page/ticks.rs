@@ -2,6 +2,7 @@
 
 use crate::page::dates::DateFormat;
 use crate::server::address;
+use crate::server::cache::questions;
 use crate::server::error::PageError;
 use crate::site::context::AtSite;
 use jiff::civil::Date;
@@ -66,8 +67,12 @@ pub(crate) fn week_number(day: Date) -> i32 {
     day_number(monday_of(day))
 }
 
+questions! {
+    facts OfSite {} -> Vec<TickRecord>;
+}
+
 /// The ticks of a site that stand, read once for a revision of it.
 pub(crate) async fn ticks_of(here: &AtSite) -> Result<Arc<Vec<TickRecord>>, PageError> {
     let of_site = here.site_key();
-    here.more("ticks", 3, move |snapshot| snapshot.ticks(of_site)).await
+    here.more(OfSite {}, 3, move |snapshot| snapshot.ticks(of_site)).await
 }

@@ -41,7 +41,8 @@ pub(crate) async fn guard(
     mut request: ServiceRequest,
     next: Next<impl MessageBody + 'static>,
 ) -> Result<ServiceResponse<impl MessageBody>, actix_web::Error> {
-    let behind_tls = request.app_data::<web::Data<AppState>>().is_some_and(|state| state.behind_tls);
+    let behind_tls =
+        request.app_data::<web::Data<AppState>>().is_some_and(|state| state.configuration.behind_tls);
     if *request.method() == Method::HEAD {
         // Answered as the page would be; the body stays here.
         request.head_mut().method = Method::GET;

@@ -96,7 +96,7 @@ pub(crate) async fn metrics_page(
     state: web::Data<AppState>,
     request: HttpRequest,
 ) -> Result<HttpResponse, PageError> {
-    let Some(token) = &state.metrics_token else { return Err(PageError::NotFound) };
+    let Some(token) = &state.configuration.metrics_token else { return Err(PageError::NotFound) };
     let sent =
         request.headers().get(AUTHORIZATION).and_then(|header| header.to_str().ok()).unwrap_or_default();
     // Hashes are compared: how long that takes says nothing of the token.

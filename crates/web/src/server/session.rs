@@ -16,7 +16,7 @@ use std::collections::BTreeMap;
 use std::future::Future;
 use std::pin::Pin;
 use upland_formats::typed::{self, Read};
-use upland_store::accounts::{Role, SiteStamp, User};
+use upland_store::accounts::{Capability, SiteStamp, User};
 use upland_store::scope::Scope;
 use upland_store::sign_ins;
 
@@ -157,6 +157,17 @@ pub(crate) fn flash(
     Ok(session.insert(FLASH, Flash { text, undo })?)
 }
 
+/// A key that a phone made, or one of this request.
+pub(crate) fn client_key(text: &str) -> Result<String, PageError> {
+    if text.is_empty() {
+        return Ok(random_hex());
+    }
+    let good = (16..=80).contains(&text.len()) && text.chars().all(|c| c.is_ascii_alphanumeric() || c == '-');
+    good.then(|| text.to_owned()).ok_or_else(|| {
+        PageError::BadRequest("The entry has no usable key. Reload the page and enter it again.".into())
+    })
+}
+
 /// Somebody signed in, of whatever role.
 #[derive(Clone)]
 pub(crate) struct SignedIn {
@@ -172,7 +183,7 @@ pub(crate) struct SignedIn {
 
 impl SignedIn {
     pub fn may_edit(&self) -> bool {
-        self.user.role >= Role::Technician
+        self.user.role.may(Capability::ChangeSites)
     }
 
     pub fn csrf(&self) -> Result<String, PageError> {
@@ -250,16 +261,16 @@ impl FromRequest for SignedIn {
     }
 }
 
-/// Somebody signed in whose role is this or a higher one.
-fn at_least(role: Role, request: &HttpRequest, payload: &mut Payload) -> Extracted<SignedIn> {
+/// Somebody signed in whose role may do something.
+fn who_may(capability: Capability, request: &HttpRequest, payload: &mut Payload) -> Extracted<SignedIn> {
     let who = SignedIn::from_request(request, payload);
     Box::pin(async move {
         let who = who.await?;
-        if who.user.role >= role { Ok(who) } else { Err(PageError::Forbidden) }
+        if who.user.role.may(capability) { Ok(who) } else { Err(PageError::Forbidden) }
     })
 }
 
-/// Somebody who may change sites: a technician or the owner.
+/// Somebody who may change sites.
 pub(crate) struct Editor(pub SignedIn);
 
 impl FromRequest for Editor {
@@ -267,12 +278,12 @@ impl FromRequest for Editor {
     type Future = Extracted<Self>;
 
     fn from_request(request: &HttpRequest, payload: &mut Payload) -> Self::Future {
-        let who = at_least(Role::Technician, request, payload);
+        let who = who_may(Capability::ChangeSites, request, payload);
         Box::pin(async move { who.await.map(Self) })
     }
 }
 
-/// The owner.
+/// Somebody who may manage accounts: the owner.
 pub(crate) struct Owner(pub SignedIn);
 
 impl FromRequest for Owner {
@@ -280,7 +291,7 @@ impl FromRequest for Owner {
     type Future = Extracted<Self>;
 
     fn from_request(request: &HttpRequest, payload: &mut Payload) -> Self::Future {
-        let who = at_least(Role::Owner, request, payload);
+        let who = who_may(Capability::ManageAccounts, request, payload);
         Box::pin(async move { who.await.map(Self) })
     }
 }

@@ -12,6 +12,7 @@ use crate::server::simulators::StandIns;
 use crate::server::turns::Turns;
 use actix_web::{HttpRequest, web};
 use jiff::{SignedDuration, Timestamp};
+use std::path::PathBuf;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicI64, Ordering};
 use upland_store::{Snapshot, Store, StoreError};
@@ -29,22 +30,31 @@ pub struct AppState {
     pub(crate) clock_ahead: Arc<AtomicI64>,
     /// Brings the days that passed in a demo.
     pub(crate) bring_days: Option<BringDays>,
-    /// Where the source of this installation is, as its licence asks.
-    pub(crate) source_url: Option<String>,
-    /// Under which browsers reach it, such as `https://almanac.example`; never taken from what a request says.
-    pub(crate) public_url: Option<String>,
-    /// Browsers reach it over TLS.
-    pub(crate) behind_tls: bool,
-    /// What a scraper must bring to be told what was counted; without it nobody is.
-    pub(crate) metrics_token: Option<String>,
+    /// What whoever runs the process set.
+    pub(crate) configuration: Configuration,
     /// What sends mails; without it none goes out.
     pub(crate) mailer: Option<Mailer>,
     /// Where weather services may be asked.
     pub(crate) reach: Reach,
     /// Under which second factors rest in the database.
     pub(crate) keys: Keys,
+}
+
+/// What whoever runs the process set, read once when it starts.
+#[derive(Debug, Clone, Default)]
+pub struct Configuration {
+    /// Where the source of this installation is, as its licence asks.
+    pub source_url: Option<String>,
+    /// Under which browsers reach it, such as `https://almanac.example`; never taken from what a request says.
+    pub public_url: Option<String>,
+    /// Browsers reach it over TLS: cookies are marked secure.
+    pub behind_tls: bool,
+    /// What a scraper must bring to be told what was counted; without it nobody is.
+    pub metrics_token: Option<String>,
     /// Proxies that say for whom they speak.
-    pub(crate) trusted_proxies: Vec<std::net::IpAddr>,
+    pub trusted_proxies: Vec<std::net::IpAddr>,
+    /// The folder that photographs are kept in; without it they are kept in the database.
+    pub photo_folder: Option<PathBuf>,
 }
 
 /// Brings the weather of the days that passed on the clock of a demo, until an instant.
@@ -63,14 +73,10 @@ impl AppState {
             stand_ins: StandIns::default(),
             clock_ahead: Arc::default(),
             bring_days: None,
-            source_url: None,
-            public_url: None,
-            behind_tls: false,
-            metrics_token: None,
+            configuration: Configuration::default(),
             mailer: None,
             reach: Reach::default(),
             keys: Keys::default(),
-            trusted_proxies: Vec::new(),
         }
     }
 
@@ -83,31 +89,10 @@ impl AppState {
         self
     }
 
-    /// The same with the address of its source.
+    /// The same as whoever runs the process set it up.
     #[must_use]
-    pub fn with_source(mut self, url: Option<String>) -> Self {
-        self.source_url = url;
-        self
-    }
-
-    /// The same with the name under which it is public.
-    #[must_use]
-    pub fn with_public_url(mut self, url: Option<String>) -> Self {
-        self.public_url = url;
-        self
-    }
-
-    /// The same behind proxies that say for whom they speak.
-    #[must_use]
-    pub fn with_trusted_proxies(mut self, proxies: Vec<std::net::IpAddr>) -> Self {
-        self.trusted_proxies = proxies;
-        self
-    }
-
-    /// The same with the token of a scraper.
-    #[must_use]
-    pub fn with_metrics_token(mut self, token: Option<String>) -> Self {
-        self.metrics_token = token.filter(|token| !token.is_empty());
+    pub fn with_configuration(mut self, configuration: Configuration) -> Self {
+        self.configuration = configuration;
         self
     }
 
@@ -135,7 +120,7 @@ impl AppState {
     /// An address as a reader's device can open it: under the public name of the installation, else under the one that
     /// was asked for.
     pub(crate) fn address(&self, request: &HttpRequest, path: &str) -> String {
-        match self.public_url.as_deref() {
+        match self.configuration.public_url.as_deref() {
             Some(public) => format!("{}{path}", public.trim_end_matches('/')),
             None => {
                 let (scheme, host) = self.asked_under(request);
@@ -149,12 +134,12 @@ impl AppState {
     fn asked_under(&self, request: &HttpRequest) -> (String, String) {
         let peer = request.peer_addr().map(|peer| peer.ip());
         let text = |name: &str| request.headers().get(name).and_then(|value| value.to_str().ok());
-        let by_proxy = peer.is_some_and(|peer| self.trusted_proxies.contains(&peer));
+        let by_proxy = peer.is_some_and(|peer| self.configuration.trusted_proxies.contains(&peer));
         let said = |name: &str| text(name).filter(|_| by_proxy);
         let scheme = match said("x-forwarded-proto") {
             Some("https") => "https",
             Some("http") => "http",
-            _ if self.behind_tls => "https",
+            _ if self.configuration.behind_tls => "https",
             _ => "http",
         };
         let host = said("x-forwarded-host").or_else(|| text("host")).unwrap_or_default();

@@ -10,8 +10,9 @@ use std::net::IpAddr;
 /// the settings name, and of its list only the last that is no such proxy itself.
 pub(crate) fn address_of(request: &HttpRequest) -> String {
     let Some(peer) = request.peer_addr().map(|peer| peer.ip()) else { return String::new() };
-    let trusted =
-        request.app_data::<web::Data<AppState>>().map_or(&[][..], |state| state.trusted_proxies.as_slice());
+    let trusted = request
+        .app_data::<web::Data<AppState>>()
+        .map_or(&[][..], |state| state.configuration.trusted_proxies.as_slice());
     let forwarded = request.headers().get_all("x-forwarded-for").filter_map(|value| value.to_str().ok());
     origin(peer, &forwarded.collect::<Vec<_>>().join(","), trusted).to_string()
 }

@@ -1,14 +1,21 @@
 //! The climate of a site, computed once for a version of its weather and its survey.
 
+use crate::server::cache::{About, Key, questions};
 use crate::server::state::AppState;
 use std::sync::Arc;
 use upland_core::weather::climate::Climate;
 use upland_store::sites::SiteRecord;
 use upland_store::{Snapshot, StoreError};
 
+questions! {
+    /// The climate of a site.
+    facts OfSite {} -> Climate;
+}
+
 /// Everything that a climate follows from.
-fn facts(site: &SiteRecord) -> String {
-    format!("site {} weather {} survey {}", site.id, site.weather_version, site.version)
+fn facts(site: &SiteRecord) -> Key<OfSite> {
+    let about = About::Weather { site: site.id, weather: site.weather_version, survey: site.version };
+    Key::of_facts(about, OfSite {})
 }
 
 /// The computed climate of a site.

@@ -1,7 +1,8 @@
 //! The one way in: who asks, about which site, with its facts at one revision and the application's clock.
 
+use crate::server::cache::{About, Key, Question, questions};
 use crate::server::error::PageError;
-use crate::server::request_locale::{asked, off_loop};
+use crate::server::request_locale::{asked, in_habit, off_loop};
 use crate::server::session::{Asking, SignedIn};
 use crate::server::state::AppState;
 use crate::site::clock::Moment;
@@ -15,10 +16,19 @@ use jiff::civil::Date;
 use std::future::Future;
 use std::pin::Pin;
 use std::sync::Arc;
-use upland_store::accounts::{Role, SiteStamp};
+use upland_store::accounts::SiteStamp;
 use upland_store::scope::SiteKey;
 use upland_store::settings::SettingsRecord;
 use upland_store::{Change, Snapshot, StoreError};
+
+questions! {
+    /// The site at a moment.
+    facts WholeSite {} -> SiteSnapshot;
+    /// A controller of it.
+    facts OneController { number: u8 } -> ControllerSnapshot;
+    /// Versions of a controller's settings.
+    facts Versions { controller: i64 } -> Vec<SettingsRecord>;
+}
 
 /// Somebody signed in, at a site.
 pub(crate) struct AtSite {
@@ -54,7 +64,7 @@ impl FromRequest for EditorAt {
         let asking = Asking::from_request(request, payload);
         Box::pin(async move {
             let Asking { state, who, site, .. } = asking.await?;
-            if who.user.role < Role::Technician {
+            if !who.may_edit() {
                 return Err(PageError::Forbidden);
             }
             Ok(Self(AtSite::open(state, who, site.ok_or(PageError::NotFound)?).await?))
@@ -104,15 +114,17 @@ impl AtSite {
         self.stamp.id.number()
     }
 
-    /// Names the facts, as a key of what is computed from them whatever the time.
-    pub fn facts_key(&self) -> String {
-        let (id, readings) = (self.stamp.id, self.stamp.readings);
-        format!("site {id} revision {} readings {readings}", self.records.site.revision)
+    /// The facts of the site, for what is computed from them whatever the time.
+    pub fn about(&self) -> About {
+        let SiteStamp { id: site, readings, .. } = self.stamp;
+        About::Site { site, revision: self.records.site.revision, readings }
     }
 
-    /// Names the facts and the moment, as a key of what is computed from them.
-    pub fn key(&self, moment: Moment) -> String {
-        format!("{} at {}, record ended {}", self.facts_key(), moment.at, moment.record_ended.is_some())
+    /// The facts and the moment, for what is computed from both.
+    pub fn about_moment(&self, moment: Moment) -> About {
+        let SiteStamp { id: site, readings, .. } = self.stamp;
+        let (revision, record_ended) = (self.records.site.revision, moment.record_ended.is_some());
+        About::Moment { site, revision, readings, at: moment.at, record_ended }
     }
 
     /// Reads more of the database, at one instant, off the event loop.
@@ -124,14 +136,14 @@ impl AtSite {
     }
 
     /// Reads more facts of the site off the event loop, once for a revision of it.
-    pub async fn more<T: Send + Sync + 'static>(
+    pub async fn more<Q: Question>(
         &self,
-        what: &str,
+        question: Q,
         kilobytes: usize,
-        read: impl FnOnce(&mut Snapshot<'_>) -> Result<T, StoreError> + Send + 'static,
-    ) -> Result<Arc<T>, PageError> {
-        let key = format!("{} {what}", self.facts_key());
-        self.once_for_all(key, kilobytes, move |state| Ok(state.store.read(read)?)).await
+        read: impl FnOnce(&mut Snapshot<'_>) -> Result<Q::Answer, StoreError> + Send + 'static,
+    ) -> Result<Arc<Q::Answer>, PageError> {
+        let key = Key::of_facts(self.about(), question);
+        once(&self.state, key, move |_| kilobytes, move |state| Ok(state.store.read(read)?)).await
     }
 
     /// Versions of a controller's settings, newest first.
@@ -140,7 +152,7 @@ impl AtSite {
         snapshot: &ControllerSnapshot,
     ) -> Result<Arc<Vec<SettingsRecord>>, PageError> {
         let id = snapshot.site_controller()?.record.id;
-        self.more(&format!("controller {id}"), 40, move |snapshot| snapshot.settings_history(id)).await
+        self.more(Versions { controller: id }, 40, move |snapshot| snapshot.settings_history(id)).await
     }
 
     /// Changes the site in the name of who asks, all or nothing, off the event loop.
@@ -152,40 +164,35 @@ impl AtSite {
         asked(move || state.store.change(actor, id, change)).await?.ok_or(PageError::NotFound)
     }
 
-    /// Computes something from the facts off the event loop, once for a key. It may hold words: each habit of
-    /// reading has its own.
-    pub async fn once<T: Send + Sync + 'static>(
+    /// Computes the answer to a question off the event loop, once for the facts it is about; where it holds words, in
+    /// the habit of who asks and once for each habit.
+    pub async fn once<Q: Question>(
         &self,
-        key: String,
+        about: About,
+        question: Q,
         kilobytes: usize,
-        compute: impl FnOnce(&AppState) -> Result<T, PageError> + Send + 'static,
-    ) -> Result<Arc<T>, PageError> {
-        once(&self.state, key_for_reader(&key), move |_| kilobytes, compute).await
-    }
-
-    /// The same for what holds no words: once whoever reads it.
-    async fn once_for_all<T: Send + Sync + 'static>(
-        &self,
-        key: String,
-        kilobytes: usize,
-        compute: impl FnOnce(&AppState) -> Result<T, PageError> + Send + 'static,
-    ) -> Result<Arc<T>, PageError> {
-        once(&self.state, key, move |_| kilobytes, compute).await
+        compute: impl FnOnce(&AppState) -> Result<Q::Answer, PageError> + Send + 'static,
+    ) -> Result<Arc<Q::Answer>, PageError> {
+        let habit = self.who.user.habit;
+        let key = Key::for_reader(about, question, habit);
+        once(&self.state, key, move |_| kilobytes, move |state| in_habit(habit, || compute(state))).await
     }
 
     /// A controller of the site now, with everything its pages are computed from.
     pub async fn controller_snapshot(&self, number: u8) -> Result<Arc<ControllerSnapshot>, PageError> {
         let site = self.snapshot(None).await?;
-        let key = format!("{} controller {number}", self.key(site.moment));
+        let key = Key::of_facts(self.about_moment(site.moment), OneController { number });
         let size = 20 + 2 * self.records.zones.len();
-        self.once_for_all(key, size, move |_| ControllerSnapshot::of_site(&site, number)).await
+        let build = move |_: &AppState| ControllerSnapshot::of_site(&site, number);
+        once(&self.state, key, move |_| size, build).await
     }
 
     /// The site at a moment: now, or the evening of a day that was asked for.
     pub async fn snapshot(&self, asked: Option<Date>) -> Result<Arc<SiteSnapshot>, PageError> {
         let (moment, records, stamp) = (self.moment(asked), Arc::clone(&self.records), self.stamp);
         let build = move |state: &AppState| Ok(SiteSnapshot::build(state, records, stamp, moment)?);
-        once(&self.state, self.key(moment), SiteSnapshot::kilobytes, build).await
+        let key = Key::of_facts(self.about_moment(moment), WholeSite {});
+        once(&self.state, key, SiteSnapshot::kilobytes, build).await
     }
 
     /// The same with its account computed, which is not the event loop's work.
@@ -200,19 +207,14 @@ impl AtSite {
     }
 }
 
-/// The key of something with words in it.
-fn key_for_reader(key: &str) -> String {
-    format!("{key} as {:?}", crate::server::request_locale::habit())
-}
-
-/// Computes something off the event loop, once for a key that names what it follows from.
-async fn once<T: Send + Sync + 'static>(
+/// Computes an answer off the event loop, once for its key.
+async fn once<Q: Question>(
     state: &web::Data<AppState>,
-    key: String,
-    kilobytes: impl FnOnce(&T) -> usize + Send + 'static,
-    compute: impl FnOnce(&AppState) -> Result<T, PageError> + Send + 'static,
-) -> Result<Arc<T>, PageError> {
-    if let Some(value) = state.cache.get::<T>(&key) {
+    key: Key<Q>,
+    kilobytes: impl FnOnce(&Q::Answer) -> usize + Send + 'static,
+    compute: impl FnOnce(&AppState) -> Result<Q::Answer, PageError> + Send + 'static,
+) -> Result<Arc<Q::Answer>, PageError> {
+    if let Some(value) = state.cache.get(&key) {
         return Ok(value);
     }
     let state = state.clone();
@@ -236,8 +238,8 @@ async fn once<T: Send + Sync + 'static>(
 pub(crate) struct AllSites {
     pub state: web::Data<AppState>,
     pub who: SignedIn,
-    /// Names the facts of every site of the scope, as a key of what is computed from them.
-    key: String,
+    /// The facts of every site of the scope.
+    about: About,
 }
 
 impl FromRequest for AllSites {
@@ -248,22 +250,24 @@ impl FromRequest for AllSites {
         let asking = Asking::from_request(request, payload);
         Box::pin(async move {
             let Asking { state, who, everywhere, .. } = asking.await?;
-            let key = format!("sites {everywhere:?} of {:?}", who.scope);
-            Ok(Self { state, who, key })
+            let about = About::Sites { stamp: everywhere, scope: who.scope.clone() };
+            Ok(Self { state, who, about })
         })
     }
 }
 
 impl AllSites {
-    /// Computes something from the facts of all sites off the event loop, once for a key.
-    pub async fn once<T: Send + Sync + 'static>(
+    /// Computes an answer from the facts of all sites off the event loop, once for them; where it holds words, in the
+    /// habit of who asks and once for each habit.
+    pub async fn once<Q: Question>(
         &self,
-        asked: &str,
+        question: Q,
         kilobytes: usize,
-        compute: impl FnOnce(&AppState) -> Result<T, PageError> + Send + 'static,
-    ) -> Result<Arc<T>, PageError> {
-        once(&self.state, key_for_reader(&format!("{asked} of {}", self.key)), move |_| kilobytes, compute)
-            .await
+        compute: impl FnOnce(&AppState) -> Result<Q::Answer, PageError> + Send + 'static,
+    ) -> Result<Arc<Q::Answer>, PageError> {
+        let habit = self.who.user.habit;
+        let key = Key::for_reader(self.about.clone(), question, habit);
+        once(&self.state, key, move |_| kilobytes, move |state| in_habit(habit, || compute(state))).await
     }
 }
 

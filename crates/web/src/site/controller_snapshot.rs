@@ -3,6 +3,7 @@
 #[cfg(test)]
 use crate::fixture;
 use crate::server::address;
+use crate::server::cache::About;
 use crate::server::error::PageError;
 use crate::site::records::{SiteController, SiteRecords};
 use crate::site::snapshot::SiteSnapshot;
@@ -121,8 +122,9 @@ impl ControllerSnapshot {
     }
 
     /// The versions of weather and survey that the bench was opened with.
-    pub fn facts(&self) -> String {
-        format!("weather {} survey {}", self.records.site.weather_version, self.records.site.version)
+    pub fn about_weather(&self) -> About {
+        let upland_store::sites::SiteRecord { id, weather_version, version, .. } = &self.records.site;
+        About::Weather { site: *id, weather: *weather_version, survey: *version }
     }
 
     pub fn units(&self) -> UnitSystem {

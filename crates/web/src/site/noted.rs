@@ -1,5 +1,6 @@
 //! What is dated about a site: versions of settings, what was noted at its zones and visits, and what was ticked.
 
+use crate::server::cache::{About, Key, questions};
 use crate::server::state::AppState;
 use crate::site::clock::evening;
 use crate::site::records::SiteRecords;
@@ -27,10 +28,14 @@ pub(crate) struct Dated {
     pub ticks: Vec<TickRecord>,
 }
 
+questions! {
+    facts AllDated {} -> Dated;
+}
+
 /// Reads them; asked once for a revision of the site.
 pub(crate) fn dated(state: &AppState, facts: &SiteRecords) -> Result<Arc<Dated>, StoreError> {
     let id = facts.site.id;
-    let key = format!("site {id} revision {} dated", facts.site.revision);
+    let key = Key::of_facts(About::Revision { site: id, revision: facts.site.revision }, AllDated {});
     let size =
         |dated: &Dated| 5 + 4 * dated.versions.values().map(Vec::len).sum::<usize>() + dated.entries.len();
     state.cache.once(key, size, || {

@@ -1,5 +1,6 @@
 //! The facts of a site at one revision: everything that its pages have in common, read at one instant.
 
+use crate::server::cache::{About, Key, questions};
 use crate::server::error::PageError;
 use crate::server::state::AppState;
 use crate::site::clock::Moment;
@@ -54,8 +55,13 @@ pub(crate) struct SiteRecords {
     pub tz: TimeZone,
 }
 
-fn key(id: SiteKey, revision: i64) -> String {
-    format!("site {id} revision {revision}")
+questions! {
+    /// The facts of a site.
+    pub(super) facts AllRecords {} -> SiteRecords;
+}
+
+fn key(site: SiteKey, revision: i64) -> Key<AllRecords> {
+    Key::of_facts(About::Revision { site, revision }, AllRecords {})
 }
 
 /// Facts of a site take about so many kilobytes: some for each zone, controller and sensor.

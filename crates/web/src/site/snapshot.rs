@@ -1,6 +1,7 @@
 //! A site at a moment: its records, everything that its account follows from, and the account. Every chapter, list,
 //! job, command and interface that asks about a site asks here.
 
+use crate::server::cache::{About, Key, questions};
 use crate::server::error::PageError;
 use crate::server::state::AppState;
 use crate::site::clock::Moment;
@@ -44,6 +45,11 @@ pub(crate) struct SiteSnapshot {
 #[derive(Default)]
 pub(super) struct Heard(pub BTreeMap<i64, ByChannel>);
 
+questions! {
+    /// What the sensors of a site read until an instant.
+    facts ReadUntil { site: SiteKey, readings: i64, sensors: Vec<i64>, at: Timestamp } -> Heard;
+}
+
 /// So many readings fill a kilobyte.
 const READINGS_A_KB: usize = 1024 / size_of::<Reading>();
 
@@ -58,7 +64,8 @@ fn heard(
         return Ok(Arc::default());
     }
     let ids: Vec<i64> = records.sensors.iter().map(|s| s.id).collect();
-    let key = format!("site {} readings {} sensors {ids:?} until {at}", stamp.id, stamp.readings);
+    let question = ReadUntil { site: stamp.id, readings: stamp.readings, sensors: ids.clone(), at };
+    let key = Key::of_facts(About::Itself, question);
     let size = |heard: &Heard| {
         let readings = heard.0.values().flat_map(BTreeMap::values).map(|r| r.as_slice().len());
         readings.sum::<usize>() / READINGS_A_KB

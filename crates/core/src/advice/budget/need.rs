@@ -12,7 +12,7 @@ use crate::weather::climate::Climate;
 use jiff::ToSpan;
 
 /// Whether rain lowers the budget.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default)]
 pub enum RainRule {
     /// Rain is left to the rain sensor of the controller: the budget follows ET alone. Else rain would be
     /// counted twice, once in the percentage and once by the hold.

@@ -43,7 +43,7 @@ async fn about(state: web::Data<AppState>, who: SignedIn) -> Result<HttpResponse
     page(&AboutPage {
         frame: Frame::new(&who, "About")?,
         version: env!("CARGO_PKG_VERSION"),
-        source: state.source_url.clone(),
+        source: state.configuration.source_url.clone(),
         parts: PARTS,
     })
 }

@@ -26,7 +26,7 @@ use argon2::password_hash::{PasswordHash, PasswordHasher, PasswordVerifier, Salt
 use askama::Template;
 use std::sync::LazyLock;
 use tokio::sync::Semaphore;
-use upland_store::accounts::{Role, RoleChange, User};
+use upland_store::accounts::{Capability, Role, RoleChange, User};
 use upland_store::sign_ins::Tried;
 use zxcvbn::{Score, zxcvbn};
 
@@ -361,12 +361,12 @@ async fn add_person(
         let (new_login, new_name, actor) = (login.clone(), name.clone(), who.user.id);
         let made = with_store(&state, move |store| {
             // A reader sees what was given, and nothing was yet.
-            let sees: Option<&[i64]> = (role == Role::Reader).then_some(&[]);
+            let sees: Option<&[i64]> = role.begins_without_sites().then_some(&[]);
             store.create_user_seeing(&new_login, &new_name, &hash, role, sees, Some(actor))
         });
         if let Some(made) = made.await? {
             flash(&who.session, format!("{name} may sign in now."), None)?;
-            let next = if role == Role::Reader {
+            let next = if role.begins_without_sites() {
                 format!("/people/{}/sites", made.id)
             } else {
                 "/people".to_owned()

@@ -8,7 +8,7 @@ use crate::server::state::{AppState, read, with_store};
 use actix_web::{HttpResponse, get, post, web};
 use askama::Template;
 use std::collections::BTreeMap;
-use upland_store::accounts::{Role, User};
+use upland_store::accounts::{Capability, User};
 
 pub(super) fn routes(config: &mut web::ServiceConfig) {
     config.service(sites_page).service(give);
@@ -50,8 +50,10 @@ async fn sites_page(
         Ok((snapshot.users()?, snapshot.restricted()?, snapshot.site_names(&scope)?))
     })
     .await?;
-    let person =
-        people.into_iter().find(|p| p.id == id && p.role != Role::Owner).ok_or(PageError::NotFound)?;
+    let person = people
+        .into_iter()
+        .find(|p| p.id == id && !p.role.may(Capability::SeeEverySite))
+        .ok_or(PageError::NotFound)?;
     let given = restricted.get(&id);
     sites.sort_by_key(|(_, name)| name.to_lowercase());
     let tick = |(site, name): (upland_store::scope::SiteKey, String)| SiteTick {

@@ -1,5 +1,6 @@
 //! What the budget page is made of, computed once for the same facts.
 
+use crate::server::cache::{Key, questions};
 use crate::server::error::PageError;
 use crate::server::state::AppState;
 use crate::site::controller_snapshot::ControllerSnapshot;
@@ -19,7 +20,7 @@ const WEEKS_BACK: i32 = 8;
 const SCHOOL_DAYS: i32 = 364;
 
 /// How the figures are asked for.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Default)]
 pub(crate) struct Asked {
     pub rain: RainRule,
     pub measure: Measure,
@@ -41,13 +42,22 @@ pub(crate) struct Results {
     pub span: Option<(Date, Date)>,
 }
 
+questions! {
+    pub(crate) facts OfController { path: String, today: Date, asked: Asked, settings: i32, installation: String } -> Results;
+}
+
 impl Results {
     /// The figures of a controller, computed once for the same facts.
     pub fn of(state: &AppState, snapshot: &ControllerSnapshot, asked: Asked) -> Result<Arc<Self>, PageError> {
-        let of = (snapshot.path(), snapshot.today, asked);
-        let settings = snapshot.saved().map_or(0, |s| s.version);
-        let facts = format!("{of:?} {} {settings} {:?}", snapshot.facts(), snapshot.installation);
-        Ok(state.cache.once(facts, |_| 60, || Ok(Self::compute(snapshot, asked)))?)
+        let question = OfController {
+            path: snapshot.path(),
+            today: snapshot.today,
+            asked,
+            settings: snapshot.saved().map_or(0, |s| s.version),
+            installation: format!("{:?}", snapshot.installation),
+        };
+        let key = Key::of_facts(snapshot.about_weather(), question);
+        Ok(state.cache.once(key, |_| 60, || Ok(Self::compute(snapshot, asked)))?)
     }
 
     /// The figures of a controller.

@@ -22,7 +22,7 @@ pub(super) struct Query {
 
 /// Kinds of entries, each with the subjects that it holds.
 pub(super) const KINDS: [(&str, &str, &[&str]); 10] = [
-    ("visits", "Visits and adjustments", &["visit", "visit_entry", "visit_photo", "lever"]),
+    ("visits", "Visits and adjustments", &["visit", "visit_entry", "photo", "lever"]),
     ("settings", "Settings of controllers", &["settings", "fallback", "box", "calendar"]),
     ("zones", "Zones", &["zone"]),
     ("readings", "Readings, cans, runs", &["zone_event", "catch_test"]),
@@ -116,7 +116,7 @@ mod tests {
             ..Query::default()
         };
         let found = asked(&query, &TimeZone::UTC, Date::constant(2026, 7, 14)).unwrap();
-        assert_eq!(found.subjects, ["visit", "visit_entry", "visit_photo", "lever"]);
+        assert_eq!(found.subjects, ["visit", "visit_entry", "photo", "lever"]);
         let span = found.until.unwrap().duration_since(found.from.unwrap());
         assert_eq!(span.as_hours(), 24, "the last day is whole");
         assert_eq!(query.address(), "kind=visits&from=2026-07-01&to=2026-07-01");

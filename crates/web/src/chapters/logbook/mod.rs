@@ -7,6 +7,7 @@ mod why;
 
 use crate::page::frame::{Chapter, Frame};
 use crate::server::address;
+use crate::server::cache::questions;
 use crate::server::download::attachment;
 use crate::server::error::{PageError, page, see_other};
 use crate::server::session::{Fields, flash};
@@ -44,6 +45,10 @@ async fn entries(here: &AtSite, query: &Query, most: i64) -> Result<Vec<LogEntry
     here.read(move |snapshot| snapshot.logbook(of_site, &asked, most)).await
 }
 
+questions! {
+    facts People {} -> Vec<(i64, String)>;
+}
+
 #[get("/sites/{id}/logbook")]
 async fn log_page(here: AtSite, query: web::Query<Query>) -> Result<HttpResponse, PageError> {
     let of_site = here.site_key();
@@ -51,7 +56,7 @@ async fn log_page(here: AtSite, query: web::Query<Query>) -> Result<HttpResponse
     // One more than is shown says whether there are older ones.
     let found = entries(&here, &query, ON_PAGE + 1).await?;
     let people: Arc<Vec<(i64, String)>> =
-        here.more("people", 2, move |snapshot| snapshot.people_of(of_site)).await?;
+        here.more(People {}, 2, move |snapshot| snapshot.people_of(of_site)).await?;
     page(&LogPage::of(frame, &here, &query, &found, &people, usize::try_from(ON_PAGE).unwrap_or(100)))
 }
 

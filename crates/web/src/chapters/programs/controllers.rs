@@ -11,6 +11,7 @@ use crate::page::frame::{Chapter, Frame};
 use crate::page::merge::Merged;
 use crate::page::quantities::counted;
 use crate::server::address;
+use crate::server::cache::questions;
 use crate::server::download::attachment;
 use crate::server::error::{PageError, page_with, see_other};
 use crate::server::session::{Fields, flash};
@@ -20,8 +21,10 @@ use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, get, post, web};
 use askama::Template;
 use std::collections::BTreeMap;
+use upland_core::controller::Card;
 use upland_core::site::Controller;
 use upland_formats::card_file;
+use upland_store::library::Entry;
 use upland_store::{Saved, Subject};
 
 pub(super) fn routes(config: &mut web::ServiceConfig) {
@@ -43,6 +46,10 @@ struct NewPage {
     form: Form,
 }
 
+questions! {
+    facts OwnTypes {} -> Vec<Entry<Card>>;
+}
+
 async fn new_page(
     here: &AtSite,
     site_id: i64,
@@ -50,7 +57,7 @@ async fn new_page(
     texts: &BTreeMap<String, String>,
     errors: &[FieldError],
 ) -> Result<HttpResponse, PageError> {
-    let own = here.more("cards", 30, |snapshot| snapshot.library()).await?;
+    let own = here.more(OwnTypes {}, 30, |snapshot| snapshot.library()).await?;
     let cards = card_choices(&own);
     let kind = Field { kind: FieldKind::Choice(cards), ..Field::text("card", "Kind of controller") };
     let form = Form {

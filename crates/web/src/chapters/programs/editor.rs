@@ -13,6 +13,7 @@ use crate::page::forms::base_version;
 use crate::page::forms::three_way;
 use crate::page::frame::Frame;
 use crate::server::address;
+use crate::server::cache::questions;
 use crate::server::error::{PageError, page, page_with, see_other};
 use crate::server::request_locale::off_loop;
 use crate::server::session::{Fields, flash};
@@ -96,7 +97,7 @@ pub(super) struct NightQuery {
 }
 
 /// The night that is looked at closely, and how.
-#[derive(Debug, Clone, Copy)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 struct NightView {
     chosen: Date,
     zoom: Zoom,
@@ -158,6 +159,10 @@ impl Drawing {
     }
 }
 
+questions! {
+    words Live { number: u8, night: NightView, may_edit: bool, settings: String } -> LiveView;
+}
+
 /// Everything computed from settings, once for the same settings and moment.
 async fn live(
     here: &AtSite,
@@ -166,10 +171,12 @@ async fn live(
     look: NightView,
 ) -> Result<Arc<LiveView>, PageError> {
     let may_edit = here.who.may_edit();
-    let of = (snapshot.path(), look, may_edit, settings);
-    let key = format!("{} {of:?}", here.key(here.moment(None)));
+    let number = snapshot.controller()?.number;
+    let question = Live { number, night: look, may_edit, settings: format!("{settings:?}") };
+    let about = here.about_moment(here.moment(None));
     let (snapshot, settings) = (Arc::clone(snapshot), settings.clone());
-    here.once(key, 80, move |_| Ok(view::live(&snapshot, &settings, look.chosen, look.zoom, may_edit))).await
+    let compute = move |_: &_| Ok(view::live(&snapshot, &settings, look.chosen, look.zoom, may_edit));
+    here.once(about, question, 80, compute).await
 }
 
 async fn part(

@@ -6,6 +6,7 @@ use crate::page::dates::typed_date;
 use crate::page::frame::Frame;
 use crate::page::law_words::{exempt_words, rule_words};
 use crate::server::address;
+use crate::server::cache::questions;
 use crate::server::error::{PageError, page_with, see_other};
 use crate::server::session::{Fields, flash};
 use crate::site::context::{AtSite, EditorAt};
@@ -112,6 +113,10 @@ fn zone_choices(facts: &SiteRecords) -> Vec<(String, String)> {
     facts.zones.iter().map(choice).collect()
 }
 
+questions! {
+    facts Ordinances {} -> Vec<Entry<Ordinance>>;
+}
+
 async fn law_page_with(
     here: &AtSite,
     path: (i64, u8),
@@ -119,7 +124,7 @@ async fn law_page_with(
     refused: Option<Refused<'_>>,
 ) -> Result<HttpResponse, PageError> {
     let snapshot = here.controller_snapshot(path.1).await?;
-    let library = here.more("ordinances", 30, |snapshot| snapshot.library::<Ordinance>()).await?;
+    let library = here.more(Ordinances {}, 30, |snapshot| snapshot.library::<Ordinance>()).await?;
     let applied = &here.records.ordinances;
     let mut known: Vec<(i64, Ordinance)> =
         library.iter().map(|e: &Entry<Ordinance>| (e.id, e.item.clone())).collect();

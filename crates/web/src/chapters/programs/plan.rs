@@ -12,6 +12,7 @@ use crate::page::frame::Frame;
 use crate::page::program_words::{self, Names};
 use crate::page::quantities::span;
 use crate::page::quantities::{plain, volume};
+use crate::server::cache::questions;
 use crate::server::error::{PageError, page, see_other};
 use crate::server::session::{Fields, flash};
 use crate::site::context::{AtSite, EditorAt};
@@ -368,6 +369,10 @@ fn relaxed(snapshot: &ControllerSnapshot, present: &Settings, relax: Relax) -> V
     said
 }
 
+questions! {
+    words Planned { controller: u8, asked: String } -> Plan;
+}
+
 #[get("/sites/{id}/controllers/{number}/plan")]
 async fn plan_page(
     here: AtSite,
@@ -376,9 +381,13 @@ async fn plan_page(
 ) -> Result<HttpResponse, PageError> {
     let snapshot = here.controller_snapshot(path.1).await?;
     let (asked, relax) = ((query.strategy(&snapshot), query.basis()), query.relax());
-    let key = format!("{} controller {} {asked:?} {relax:?}", here.key(here.moment(None)), path.1);
+    let question = Planned { controller: path.1, asked: format!("{asked:?} {relax:?}") };
     let planned = Arc::clone(&snapshot);
-    let plan = here.once(key, 60, move |_| Ok(Plan::of(&planned, asked, relax))).await?;
+    let plan = here
+        .once(here.about_moment(here.moment(None)), question, 60, move |_| {
+            Ok(Plan::of(&planned, asked, relax))
+        })
+        .await?;
     page(&PlanPage {
         frame: snapshot.frame(&here, "plan")?,
         head: snapshot.head(Tab::Plan)?,

@@ -8,8 +8,10 @@ use crate::page::dates::{DateFormat, typed_date, typed_times};
 use crate::page::frame::Frame;
 use crate::page::headline::headline;
 use crate::page::law_words::{exempt_words, rule_words};
+use crate::page::photographs::photographs;
 use crate::page::qr::qr;
 use crate::page::quantities::counted;
+use crate::server::cache::{About, questions};
 use crate::server::error::{PageError, page};
 use crate::site::context::AtSite;
 use crate::site::controller_snapshot::ControllerSnapshot;
@@ -22,6 +24,7 @@ use upland_core::controller::schedule::{
 };
 use upland_core::quantity::ratio::Percentage;
 use upland_core::quantity::time::Seconds;
+use upland_store::photos::PhotoOf;
 use upland_store::settings::SettingsRecord;
 
 pub(super) fn routes(config: &mut web::ServiceConfig) {
@@ -220,6 +223,7 @@ struct SheetPage {
     /// When it got one.
     calendar_made: String,
     /// What the controller will do in the coming night, and what is wrong with it.
+    photos: String,
     night: String,
 }
 
@@ -232,7 +236,7 @@ async fn door_sheet(
     let snapshot = here.controller_snapshot(path.1).await?;
     let address = here.state.address(&request, &snapshot.path());
     let code = address.clone();
-    let qr = here.once(format!("code of {address}"), 10, move |_| qr(&code)).await?;
+    let qr = here.once(About::Itself, Code { address: address.clone() }, 10, move |_| qr(&code)).await?;
     let night = coming_night(&here, &snapshot).await?;
     let secret = here.who.session.remove_as::<String>(SHOWN_ONCE).and_then(Result::ok);
     let made = snapshot.site_controller()?.record.calendar_made_at;
@@ -246,14 +250,21 @@ async fn door_sheet(
             .map_or(String::new(), |made| made.to_zoned(snapshot.records.tz.clone()).formatted("%-d %b %Y")),
         address,
         night,
+        photos: photographs(&here, PhotoOf::Controller(snapshot.site_controller()?.record.id)).await?,
     })
+}
+
+questions! {
+    /// The address of a controller as a code to photograph.
+    facts Code { address: String } -> String;
+    words NightSentence { controller: u8 } -> String;
 }
 
 /// The sentence of the coming night, the same as on Today.
 async fn coming_night(here: &AtSite, snapshot: &ControllerSnapshot) -> Result<String, PageError> {
     let (site, number) = (here.snapshot_with_account(None).await?, snapshot.controller()?.number);
-    let key = format!("{} sentence of controller {number}", here.key(site.moment));
-    let sentence = here.once(key, 1, move |_| {
+    let question = NightSentence { controller: number };
+    let sentence = here.once(here.about_moment(site.moment), question, 1, move |_| {
         let night = site.night(number);
         let day = night.date.formatted("%A, %-d %B");
         Ok(format!("{day}: {}", headline(&night, &site.tz)))

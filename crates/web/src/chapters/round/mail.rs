@@ -29,7 +29,7 @@ pub(crate) fn mail(state: &AppState, user: i64) -> Result<Option<String>, PageEr
     if new > 0 {
         let older = of(false).map(|c| c.number).sum::<i64>() - new;
         let put_off = of(true).map(|c| c.number).sum();
-        let public = state.public_url.as_deref().map(|url| url.trim_end_matches('/'));
+        let public = state.configuration.public_url.as_deref().map(|url| url.trim_end_matches('/'));
         let letter = in_habit(mail.user.habit, || letter(&mail, &notices, new, older, put_off, public));
         if let Err(fault) = mailer.send(&letter) {
             state.store.end_mail(&mail, Err(&fault))?;

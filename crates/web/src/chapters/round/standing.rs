@@ -1,6 +1,7 @@
 //! How far the rounds are that a page over all sites shows.
 
 use crate::page::dates::DateFormat;
+use crate::server::cache::questions;
 use crate::server::error::PageError;
 use crate::server::state::{read, with_store};
 use crate::site::context::AllSites;
@@ -24,10 +25,14 @@ pub(super) struct SiteLine {
     pub name: String,
 }
 
+questions! {
+    facts Lines {} -> Vec<SiteLine>;
+}
+
 /// The sites of who asks, by name.
 pub(super) async fn sites(here: &AllSites) -> Result<Arc<Vec<SiteLine>>, PageError> {
     let scope = here.who.scope.clone();
-    here.once("list", 100, move |state| {
+    here.once(Lines {}, 100, move |state| {
         let sites = state.store.read(|snapshot| snapshot.sites(&scope))?;
         let line = |record: upland_store::sites::SiteRecord| SiteLine {
             id: record.id.number(),

@@ -1,15 +1,17 @@
 //! The page of one sensor, and what is done from it: a bypass, a task, another threshold, taking it down.
 
-use super::thresholds::replayed;
+use super::thresholds::{Replayed, replayed};
 use super::view::SensorView;
 use super::{find, frame};
 use crate::page::frame::Frame;
+use crate::page::photographs::photographs;
 use crate::page::plan_picture::{plan_about, saved_plan};
 use crate::page::sensor_words::moment;
 use crate::page::sensor_words::setting_fault;
 use crate::page::take_back::TakeBack;
 use crate::page::units::HOURS;
 use crate::server::address;
+use crate::server::cache::questions;
 use crate::server::error::{PageError, page_with, see_other};
 use crate::server::request_locale::habit;
 use crate::server::session::{Fields, flash};
@@ -29,6 +31,7 @@ use upland_core::sensors::state::{BYPASS_HOURS, LONGEST_BYPASS_HOURS, Pause};
 use upland_core::sensors::{Channel, Task};
 use upland_formats::typed;
 use upland_store::Subject;
+use upland_store::photos::PhotoOf;
 use upland_store::sensors::{NewSensorEvent, SensorEventKind};
 
 /// When a task of a day counts as done.
@@ -54,6 +57,7 @@ struct SensorPage {
     sensor: Arc<SensorView>,
     /// The plan around it.
     plan: String,
+    photos: String,
     new_token: Option<String>,
     /// Whether stand-ins are offered, readings of one that runs, and speeds.
     stand_ins: bool,
@@ -80,6 +84,11 @@ pub(super) struct Left {
     pub new_token: Option<String>,
 }
 
+questions! {
+    words ReplayOf { sensor: i64, today: Date } -> Replayed;
+    words Whole { sensor: i64 } -> SensorView;
+}
+
 pub(super) async fn draw(
     here: &AtSite,
     site_id: i64,
@@ -91,10 +100,11 @@ pub(super) async fn draw(
     let snapshot = here.snapshot(None).await?;
     find(&snapshot, id)?;
     let own = Arc::clone(&snapshot);
-    let key = format!("{} sensor {id} on {}", here.facts_key(), snapshot.today());
-    let replayed = here.once(key, 30, move |_| Ok(replayed(&own, find(&own, id)?))).await?;
-    let key = format!("{} sensor {id}", here.key(here.moment(None)));
-    let sensor = here.once(key, 20, move |state| {
+    let question = ReplayOf { sensor: id, today: snapshot.today() };
+    let replayed =
+        here.once(here.about(), question, 30, move |_| Ok(replayed(&own, find(&own, id)?))).await?;
+    let about = here.about_moment(here.moment(None));
+    let sensor = here.once(about, Whole { sensor: id }, 20, move |state| {
         let (devices, refused) = state.store.read(|snapshot| {
             let mut devices = snapshot.devices(of_site)?;
             devices.retain(|d| d.sensor_id == id);
@@ -115,6 +125,7 @@ pub(super) async fn draw(
             id,
             sensor,
             plan,
+            photos: photographs(here, PhotoOf::Sensor(id)).await?,
             new_token: left.new_token,
             stand_ins: running.url.is_some(),
             stand_in: running.taken(id),

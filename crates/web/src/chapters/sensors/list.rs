@@ -6,6 +6,7 @@ use crate::page::quantities::{in_words, in_words_capital, plain, volume};
 use crate::page::sensor_words::{conflict, moment, pays, says_of, verdict};
 use crate::page::upkeep_words::next_task;
 use crate::server::address;
+use crate::server::cache::questions;
 use crate::server::error::{PageError, page};
 use crate::site::context::AtSite;
 use crate::site::sensing::{stations, stopped_by};
@@ -292,10 +293,14 @@ fn unknown(refused: &Refused, tz: &TimeZone) -> String {
     )
 }
 
+questions! {
+    words WholeList {} -> List;
+}
+
 #[get("/sites/{id}/sensors")]
 async fn sensors_page(here: AtSite) -> Result<HttpResponse, PageError> {
     let snapshot = here.snapshot(None).await?;
-    let list = here.once(here.key(here.moment(None)), 20, move |state| {
+    let list = here.once(here.about_moment(here.moment(None)), WholeList {}, 20, move |state| {
         let refused = state.store.read(|snapshot| snapshot.refusals(&[]))?;
         Ok(List {
             unknown: refused.first().map(|r| unknown(r, &snapshot.tz)),

@@ -11,6 +11,7 @@ use crate::page::frame::{Chapter, Frame};
 use crate::page::ribbon::RibbonPart;
 use crate::page::setup::{SetupStep, steps};
 use crate::server::address;
+use crate::server::cache::{About, questions};
 use crate::server::error::PageError;
 use crate::site::clock::asked_day;
 use crate::site::context::AtSite;
@@ -68,17 +69,32 @@ fn said(snapshot: &SiteSnapshot, own: Option<&SiteController>) -> Vec<String> {
     lines
 }
 
-/// Decides the night of a controller, once for the facts and the moment; with the key that names both.
-pub(crate) async fn decide(here: &AtSite, query: &DateQuery) -> Result<(String, Arc<Decided>), PageError> {
+/// A night that was decided, with what it was decided from.
+pub(crate) struct Night {
+    about: About,
+    asked: OfNight,
+    pub decided: Arc<Decided>,
+}
+
+/// Decides the night of a controller, once for the facts and the moment.
+pub(crate) async fn decide(here: &AtSite, query: &DateQuery) -> Result<Night, PageError> {
     let asked = asked_day(query.date.as_deref(), here.today())?;
     let wanted = query.number;
     if wanted.is_some_and(|n| here.records.controllers.iter().all(|b| b.number() != n)) {
         return Err(PageError::NotFound);
     }
     let site = here.snapshot(asked).await?;
-    let key = format!("{} asked {} controller {wanted:?}", here.key(site.moment), asked.is_some());
-    let decided = here.once(key.clone(), 20, move |_| Ok(Decided::of(&site, wanted)));
-    Ok((key, decided.await?))
+    let about = here.about_moment(site.moment);
+    let asked = OfNight { asked_for: asked.is_some(), controller: wanted };
+    let decided =
+        here.once(about.clone(), asked.clone(), 20, move |_| Ok(Decided::of(&site, wanted))).await?;
+    Ok(Night { about, asked, decided })
+}
+
+questions! {
+    /// The night of a controller; what was asked for decides whether the page leads back to now.
+    pub(super) words OfNight { asked_for: bool, controller: Option<u8> } -> Decided;
+    words Drawing { asked: OfNight } -> Drawn;
 }
 
 impl Decided {
@@ -142,7 +158,7 @@ impl Decided {
 
 #[get("/sites/{id}/today")]
 async fn today_page(here: AtSite, query: web::Query<DateQuery>) -> Result<HttpResponse, PageError> {
-    let (key, decided) = decide(&here, &query).await?;
+    let Night { about, asked, decided } = decide(&here, &query).await?;
     let date = decided.night.date;
     let title = format!("{}: tonight", decided.records.site.site.name);
     let mut frame = Frame::of_site(&here, title, Chapter::Today)?;
@@ -151,6 +167,6 @@ async fn today_page(here: AtSite, query: web::Query<DateQuery>) -> Result<HttpRe
         address::today(decided.records.site.id.number()),
         decided.number
     );
-    let drawn = here.once(format!("{key}, Today"), 120, move |_| decided.drawn()).await?;
+    let drawn = here.once(about, Drawing { asked }, 120, move |_| decided.drawn()).await?;
     framed(frame, drawn)
 }

@@ -18,11 +18,13 @@ mod words;
 pub(crate) use search::search_for;
 
 use crate::page::frame::{Chapter, Frame};
+use crate::server::cache::questions;
 use crate::server::download::attachment;
 use crate::server::error::{PageError, page};
 use crate::site::context::AtSite;
 use actix_web::{HttpResponse, get, web};
 use detail::Opened;
+use jiff::civil::Date;
 use query::{Query, no_sample, read};
 use results::{Depth, Tried, in_full, tried};
 use std::sync::Arc;
@@ -71,6 +73,10 @@ async fn trial_page(here: AtSite, query: web::Query<Query>) -> Result<HttpRespon
     page(&TrialPage::of(frame, &looking, opened, &set, lists))
 }
 
+questions! {
+    words LookedAt { asked: String, way: String, zone: Option<String>, day: Option<Date> } -> Opened;
+}
+
 /// The way that is opened, in full, drawn once for the facts and what is looked at.
 async fn looked_at(
     looking: &Looking<'_>,
@@ -80,10 +86,10 @@ async fn looked_at(
     let Looking { here, query, asked, .. } = looking;
     let full = in_full(here, asked, found, result).await?;
     let (zone, day) = detail::asked_for(&full, query);
-    let key =
-        format!("{} trial {asked:?} way {} looked at {zone:?} {day:?}", here.facts_key(), full.way.name);
+    let question =
+        LookedAt { asked: format!("{asked:?}"), way: full.way.name.clone(), zone: zone.clone(), day };
     let (known, same, units) = (Arc::clone(found), looking.same(), here.records.units());
-    here.once(key, 170, move |_| {
+    here.once(here.about(), question, 170, move |_| {
         let tried = known.as_ref().as_ref().map_err(|_| PageError::NotFound)?;
         Ok(Opened::of(tried, &full, zone.as_deref(), day, units, &same))
     })

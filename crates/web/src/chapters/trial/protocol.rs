@@ -5,6 +5,7 @@ use crate::page::dates::DateFormat;
 use crate::page::frame::{Chapter, Frame};
 use crate::page::quantities::{depth, short_date};
 use crate::page::strategy_words::strategy;
+use crate::server::cache::questions;
 use crate::server::error::{PageError, page};
 use crate::site::context::AtSite;
 use actix_web::{HttpResponse, get, web};
@@ -90,12 +91,15 @@ fn way_line(way: &WayReport, tz: &TimeZone, units: UnitSystem) -> WayLine {
     }
 }
 
+questions! {
+    facts OfProtocol {} -> Result<Report, NoReport>;
+}
+
 #[get("/sites/{id}/trial/protocol")]
 async fn protocol_page(here: AtSite) -> Result<HttpResponse, PageError> {
     let facts = Arc::clone(&here.records);
-    let key = format!("{} protocol", here.facts_key());
     let found: Arc<Result<Report, NoReport>> = here
-        .once(key, 20, move |_| {
+        .once(here.about(), OfProtocol {}, 20, move |_| {
             let site = &facts.site.site;
             let station = *facts.climate.station();
             let virtual_site =

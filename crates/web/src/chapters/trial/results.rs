@@ -1,6 +1,7 @@
 //! The ways of a site, and what each of them comes to.
 
 use super::query::Asked;
+use crate::server::cache::questions;
 use crate::server::error::PageError;
 use crate::server::parallel::each_of;
 use crate::site::context::AtSite;
@@ -45,10 +46,17 @@ pub(super) struct OwnWay {
     pub way: Result<TrialWay, String>,
 }
 
+questions! {
+    facts WaysAsKept {} -> Vec<WayRecord>;
+    words OwnWays {} -> Vec<OwnWay>;
+    words TriedWays { asked: String, depth: Depth } -> Result<Tried, NoSample>;
+    facts InFull { asked: String, way: String } -> WayResult;
+}
+
 /// The ways that somebody described for the site, read once for its facts.
 pub(super) async fn own_ways(here: &AtSite) -> Result<Arc<Vec<OwnWay>>, PageError> {
     let of_site = here.site_key();
-    let records = here.more("trial ways", 20, move |snapshot| snapshot.trial_ways(of_site)).await?;
+    let records = here.more(WaysAsKept {}, 20, move |snapshot| snapshot.trial_ways(of_site)).await?;
     if records.is_empty() {
         return Ok(Arc::default());
     }
@@ -60,12 +68,12 @@ pub(super) async fn own_ways(here: &AtSite) -> Result<Arc<Vec<OwnWay>>, PageErro
         };
         OwnWay { way: way.map_err(told), record: record.clone() }
     };
-    let key = format!("{} trial ways as they read", here.facts_key());
-    here.once(key, 4 * records.len(), move |_| Ok(records.iter().map(read).collect())).await
+    here.once(here.about(), OwnWays {}, 4 * records.len(), move |_| Ok(records.iter().map(read).collect()))
+        .await
 }
 
 /// How closely zones are looked at.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub(super) enum Depth {
     /// By the mean of each zone: what the table of ways shows.
     Mean,
@@ -144,10 +152,10 @@ pub(super) async fn tried(
 ) -> Result<Arc<Result<Tried, NoSample>>, PageError> {
     let own = own_ways(here).await?;
     let snapshot = here.snapshot(None).await?;
-    let key = format!("{} trial {asked:?} {depth:?}", here.facts_key());
+    let question = TriedWays { asked: format!("{asked:?}"), depth };
     let kilobytes = 50 + here.records.zones.len() * (common().len() + own.len()) * 366 / 8;
     let asked = asked.clone();
-    here.once(key, kilobytes, move |_| {
+    here.once(here.about(), question, kilobytes, move |_| {
         let described = own.iter().filter_map(|own| own.way.clone().ok());
         let ways = common().into_iter().chain(described).collect();
         let trial = trial_of(&snapshot, &asked, String::new(), ways);
@@ -171,9 +179,9 @@ pub(super) async fn in_full(
     tried: &Arc<Result<Tried, NoSample>>,
     result: &WayResult,
 ) -> Result<Arc<WayResult>, PageError> {
-    let key = format!("{} trial {asked:?} way {}", here.facts_key(), result.way.name);
+    let question = InFull { asked: format!("{asked:?}"), way: result.way.name.clone() };
     let (known, mean, tariff) = (Arc::clone(tried), result.clone(), asked.tariff.clone());
-    here.once(key, 30 * here.records.zones.len(), move |_| {
+    here.once(here.about(), question, 30 * here.records.zones.len(), move |_| {
         let full = known.as_ref().as_ref().ok().and_then(|tried| {
             run(&mean.way, &tried.facts, tried.span.0, tried.span.1, tariff.as_ref(), |_, _| ()).ok()
         });

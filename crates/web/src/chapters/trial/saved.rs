@@ -10,12 +10,15 @@ use crate::page::forms::name_fault;
 use crate::page::frame::{Chapter, Frame};
 use crate::page::take_back::TakeBack;
 use crate::server::address;
+use crate::server::cache::{About, questions};
 use crate::server::download::attachment;
 use crate::server::error::{PageError, page, see_other};
 use crate::server::session::{Fields, flash};
 use crate::site::context::{AtSite, EditorAt};
 use actix_web::{HttpResponse, get, post, web};
+use jiff::civil::Date;
 use std::sync::Arc;
+use upland_core::site::UnitSystem;
 use upland_core::trial::WayResult;
 use upland_formats::trial_file::{self, TrialFile, TrialWeather};
 use upland_formats::trial_json;
@@ -89,13 +92,18 @@ async fn keep(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse, 
     Ok(see_other(&format!("{root}/trials/{id}")))
 }
 
+questions! {
+    facts RunAgain { trial: i64 } -> Again;
+    words LookedAt { trial: i64, way: String, zone: Option<String>, day: Option<Date>, units: UnitSystem } -> Opened;
+}
+
 /// A kept trial, run again once however often it is looked at: it never changes.
 async fn again(here: &AtSite, id: i64) -> Result<Arc<Again>, PageError> {
     let of_site = here.site_key();
     let record = here.read(move |snapshot| snapshot.trial(of_site, id)).await?.ok_or(PageError::NotFound)?;
     let site = here.id();
     let kilobytes = 100 + record.file.len() / 1024 + here.records.zones.len() * 13 * 366 / 8;
-    here.once(format!("kept trial {id}"), kilobytes, move |state| {
+    here.once(About::Itself, RunAgain { trial: id }, kilobytes, move |state| {
         // Each takes all of its hours in memory while it runs. One that is known already waits for nobody.
         let turn = state.trials.of(site);
         let _held = turn.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
@@ -149,7 +157,8 @@ async fn looked_at(
     let (zone, day) = detail::asked_for(result, query);
     let (known, same, units) = (Arc::clone(again), looking.same(), here.records.units());
     let way = result.way.name.clone();
-    here.once(format!("kept trial {id} way {way} {zone:?} {day:?} {units:?}"), 120, move |_| {
+    let question = LookedAt { trial: id, way: way.clone(), zone: zone.clone(), day, units };
+    here.once(About::Itself, question, 120, move |_| {
         let result = known.tried.results.iter().find(|r| r.way.name == way).ok_or(PageError::NotFound)?;
         Ok(Opened::of(&known.tried, result, zone.as_deref(), day, units, &same))
     })

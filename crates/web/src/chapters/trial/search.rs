@@ -8,6 +8,7 @@ use crate::page::change_words::{ChangeLine, changes_on};
 use crate::page::frame::{Chapter, Frame};
 use crate::page::quantities::{plain, share, volume};
 use crate::server::address;
+use crate::server::cache::questions;
 use crate::server::error::{PageError, page, see_other};
 use crate::server::session::{Fields, flash};
 use crate::server::state::{AppState, with_store};
@@ -261,6 +262,11 @@ fn beside(
     }))
 }
 
+questions! {
+    /// What a search found beside what is set.
+    facts FoundBeside { search: i32, today: Date } -> Option<Searched>;
+}
+
 /// The search of a site, if one was asked for.
 async fn known(here: &AtSite) -> Result<Option<Search>, PageError> {
     let site = here.site_key();
@@ -284,11 +290,11 @@ async fn search_page(here: AtSite, query: web::Query<Query>) -> Result<HttpRespo
     };
     let found = match ended {
         Some((search, outcome)) => {
-            let key = format!("{} search {} until {today}", here.facts_key(), search.number);
+            let question = FoundBeside { search: search.number, today };
             let (beside_states, asked, outcome_of) = (Arc::clone(&snapshot), asked.clone(), outcome.clone());
             let number = search.asked.controller_number;
             let compare = move |_: &AppState| Ok(beside(&beside_states, &asked, number, &outcome_of).ok());
-            let searched = here.once(key, 20 * here.records.zones.len(), compare).await?;
+            let searched = here.once(here.about(), question, 20 * here.records.zones.len(), compare).await?;
             let of = (&search.asked, outcome);
             searched.as_ref().as_ref().map(|own| FoundView::of(&here, &snapshot.inputs, of.0, of.1, own))
         }

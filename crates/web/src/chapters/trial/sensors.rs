@@ -5,6 +5,7 @@ use super::results::{ready, trial_of};
 use super::words;
 use crate::page::frame::{Chapter, Frame};
 use crate::page::quantities::{depth, plain, share, volume};
+use crate::server::cache::questions;
 use crate::server::error::{PageError, page};
 use crate::server::parallel::each_of;
 use crate::site::context::AtSite;
@@ -14,6 +15,7 @@ use jiff::civil::Date;
 use upland_core::account::site_account::AccountInputs;
 use upland_core::quantity::units::Millimetres;
 use upland_core::site::UnitSystem;
+use upland_core::trial::Sample;
 use upland_core::trial::{
     Installed, NoSample, Origin, Refusal, SensorTrial, TrialWay, WayResult, run_mean, variants,
 };
@@ -160,6 +162,10 @@ fn view(judged: &Judged, units: UnitSystem) -> SensorView {
     }
 }
 
+questions! {
+    facts OfSensors { sample: Sample } -> Result<OnTrial, NoSample>;
+}
+
 #[get("/sites/{id}/trial/sensors")]
 async fn sensors_page(here: AtSite, query: web::Query<Query>) -> Result<HttpResponse, PageError> {
     let (asked, mut errors) = read(&here, &query);
@@ -167,11 +173,11 @@ async fn sensors_page(here: AtSite, query: web::Query<Query>) -> Result<HttpResp
     if errors.is_empty() {
         let snapshot = here.snapshot(None).await?;
         let trial = trial_of(&snapshot, &asked, String::new(), Vec::new());
-        let key = format!("{} sensors compared {:?}", here.facts_key(), asked.sample);
+        let question = OfSensors { sample: asked.sample };
         // The season is run once with each choice of sensors.
         let kilobytes = 50 + 650 * here.records.zones.len();
         let computed = here
-            .once(key, kilobytes, move |_| {
+            .once(here.about(), question, kilobytes, move |_| {
                 let on_trial = ready(&snapshot, &trial).map(|r| OnTrial::of(&r.facts, r.span, r.origin));
                 Ok::<Result<OnTrial, NoSample>, _>(on_trial)
             })

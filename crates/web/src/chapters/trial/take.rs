@@ -6,6 +6,7 @@ use super::words;
 use crate::page::controller_version::{ControllerVersion, Sayings};
 use crate::page::forms::base_version;
 use crate::server::address;
+use crate::server::cache::questions;
 use crate::server::error::{PageError, see_other};
 use crate::server::session::{Fields, flash};
 use crate::site::context::{AtSite, EditorAt};
@@ -46,6 +47,10 @@ fn settings_of(way: &TrialWay, facts: &AccountInputs, number: u8, today: Date) -
     Some(Settings { percentages: settings.percentages, ..present })
 }
 
+questions! {
+    facts SettingsUnder { way: String, today: Date } -> Vec<(u8, Settings)>;
+}
+
 /// The settings of every controller under a way that there is something to program of: a plan may have to be made for them, so
 /// they are found once for the facts and the day.
 pub(super) async fn settings_under(
@@ -53,9 +58,9 @@ pub(super) async fn settings_under(
     way: &TrialWay,
 ) -> Result<Arc<Vec<(u8, Settings)>>, PageError> {
     let today = here.moment(None).date;
-    let key = format!("{} settings under {} on {today}", here.facts_key(), way.name);
+    let question = SettingsUnder { way: way.name.clone(), today };
     let (known, way) = (here.snapshot(None).await?, way.clone());
-    here.once(key, 20, move |_| {
+    here.once(here.about(), question, 20, move |_| {
         let controllers = known.inputs.controllers.iter().map(|own| own.number);
         let of = |number| Some((number, settings_of(&way, &known.inputs, number, today)?));
         Ok(controllers.filter_map(of).collect())

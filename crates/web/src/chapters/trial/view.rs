@@ -9,6 +9,7 @@ use crate::page::dates::DateFormat;
 use crate::page::frame::Frame;
 use crate::page::quantities::{depth, plain, share, short_date, volume};
 use crate::server::address;
+use crate::server::cache::questions;
 use crate::server::error::PageError;
 use crate::site::context::AtSite;
 use askama::Template;
@@ -44,10 +45,14 @@ pub(super) struct KeptLine {
     pub at: String,
 }
 
+questions! {
+    facts KeptTrials {} -> Vec<TrialLine>;
+}
+
 impl Lists {
     pub async fn of(here: &AtSite) -> Result<Self, PageError> {
         let of_site = here.site_key();
-        let trials = here.more("kept comparisons", 20, move |snapshot| snapshot.trials(of_site)).await?;
+        let trials = here.more(KeptTrials {}, 20, move |snapshot| snapshot.trials(of_site)).await?;
         let own = own_ways(here).await?;
         let way = |own: &OwnWay| OwnLine {
             id: own.record.id,

@@ -1,5 +1,6 @@
 //! A visit with what it comes to: put together once for the facts of the site.
 
+use crate::server::cache::questions;
 use crate::server::error::PageError;
 use crate::site::context::AtSite;
 use crate::site::noted::dated;
@@ -10,7 +11,7 @@ use std::sync::Arc;
 use upland_core::tuning::{
     Correction, Decision, Outcome, ZoneOutlook, account_at, corrections, decide, outcomes,
 };
-use upland_store::visits::{EntryRecord, LeverRecord, PhotoRecord, VisitRecord};
+use upland_store::visits::{EntryRecord, LeverRecord, VisitRecord};
 
 /// A visit, decided.
 pub(super) struct Decided {
@@ -23,13 +24,17 @@ pub(super) struct Decided {
     /// How the prediction of the adjustment before came out, with what was turned.
     pub outcome: Option<(LeverRecord, Vec<Outcome>)>,
     pub levers: Vec<LeverRecord>,
-    pub photos: Vec<PhotoRecord>,
+}
+
+questions! {
+    facts Visits {} -> Vec<VisitRecord>;
+    words OfVisit { visit: i64 } -> Decided;
 }
 
 /// The visits of a site, newest first.
 pub(super) async fn visits(here: &AtSite) -> Result<Arc<Vec<VisitRecord>>, PageError> {
     let of_site = here.site_key();
-    here.more("visits", 10, move |snapshot| snapshot.visits(of_site, 200)).await
+    here.more(Visits {}, 10, move |snapshot| snapshot.visits(of_site, 200)).await
 }
 
 /// A visit of the site.
@@ -39,13 +44,11 @@ pub(super) async fn decided(here: &AtSite, id: i64) -> Result<Arc<Decided>, Page
     let snapshot = here.snapshot(Some(record.on)).await?;
     let kilobytes = 200 + 60 * here.records.zones.len();
     let records = Arc::clone(&here.records);
-    let key = format!("{} visit {id} decided", here.facts_key());
-    here.once(key, kilobytes, move |state| {
+    here.once(here.about(), OfVisit { visit: id }, kilobytes, move |state| {
         let dated = dated(state, &records)?;
         let entries: Vec<EntryRecord> =
             dated.entries.iter().filter(|e| e.visit_id == record.id).cloned().collect();
-        let (levers, photos) =
-            state.store.read(|snapshot| Ok((snapshot.levers(of_site)?, snapshot.visit_photos(id)?)))?;
+        let levers = state.store.read(|snapshot| snapshot.levers(of_site))?;
         let facts = &snapshot.inputs;
         let mut together = together(&entries.iter().collect::<Vec<_>>(), facts);
         together.visit.at = judged_at(&together.visit, record.on, facts);
@@ -61,7 +64,7 @@ pub(super) async fn decided(here: &AtSite, id: i64) -> Result<Arc<Decided>, Page
             let since = lever.said_at.to_zoned(facts.tz.clone()).date();
             (lever.clone(), outcomes(&foretold(&lever.foretold), &account, since, &together.visit))
         });
-        Ok(Decided { record, entries, together, snapshot, decision, corrections, outcome, levers, photos })
+        Ok(Decided { record, entries, together, snapshot, decision, corrections, outcome, levers })
     })
     .await
 }

@@ -4,7 +4,7 @@ use super::entry_form::{self, When, differences, of_controller, when, words};
 use crate::page::forms::FieldError;
 use crate::server::address;
 use crate::server::error::{PageError, see_other};
-use crate::server::session::{Fields, flash};
+use crate::server::session::{Fields, client_key, flash};
 use crate::server::upload;
 use crate::site::context::{AtSite, EditorAt};
 use actix_multipart::Multipart;
@@ -61,17 +61,6 @@ fn about(
         "site" => Ok(About::Known { kind: "site", id: 0, entry: entry_form::site(fields, units)? }),
         other => Err(vec![("what", format!("\"{other}\" is nothing that a visit is about."))]),
     }
-}
-
-/// A key that a phone made, or one of this request.
-pub(super) fn client_key(text: &str) -> Result<String, PageError> {
-    if text.is_empty() {
-        return Ok(crate::server::session::random_hex());
-    }
-    let good = (16..=80).contains(&text.len()) && text.chars().all(|c| c.is_ascii_alphanumeric() || c == '-');
-    good.then(|| text.to_owned()).ok_or_else(|| {
-        PageError::BadRequest("The entry has no usable key. Reload the page and enter it again.".into())
-    })
 }
 
 /// What is answered to a script, or shown on the page.

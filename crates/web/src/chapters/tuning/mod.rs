@@ -4,11 +4,11 @@ mod accept;
 mod decided;
 mod enter;
 mod entry_form;
-mod photos;
 mod view;
 mod walk;
 
 use crate::page::frame::{Chapter, Frame};
+use crate::page::photographs::photos;
 use crate::page::take_back::TakeBack;
 use crate::server::address;
 use crate::server::download::attachment;
@@ -30,7 +30,6 @@ pub(crate) fn routes(config: &mut web::ServiceConfig) {
         .service(let_entry_stand);
     walk::routes(config);
     enter::routes(config);
-    photos::routes(config);
     accept::routes(config);
 }
 
@@ -40,7 +39,13 @@ async fn tuning(here: AtSite) -> Result<HttpResponse, PageError> {
     let frame = Frame::of_site(&here, "Tuning", Chapter::Tuning)?;
     let all = visits(&here).await?;
     match all.first() {
-        Some(last) => page(&TuningPage::of(frame, &here, &*decided(&here, last.id).await?, &all)),
+        Some(last) => page(&TuningPage::of(
+            frame,
+            &here,
+            &*decided(&here, last.id).await?,
+            &all,
+            &photos(&here).await?,
+        )?),
         None => page(&NoVisit::of(frame, &here)),
     }
 }
@@ -59,7 +64,7 @@ async fn visit_file(here: AtSite, path: web::Path<(i64, i64)>) -> Result<HttpRes
 async fn visit_page(here: AtSite, path: web::Path<(i64, i64)>) -> Result<HttpResponse, PageError> {
     let frame = Frame::of_site(&here, "Visit", Chapter::Tuning)?;
     let found = decided(&here, path.1).await?;
-    page(&TuningPage::of(frame, &here, &found, &visits(&here).await?))
+    page(&TuningPage::of(frame, &here, &found, &visits(&here).await?, &photos(&here).await?)?)
 }
 
 fn whole_visit(here: &AtSite, visit: i64) -> TakeBack {

@@ -5,9 +5,11 @@ use super::decided::Decided;
 use crate::page::cause_words::{cause_name, safety, settle};
 use crate::page::dates::DateFormat;
 use crate::page::frame::Frame;
+use crate::page::photographs::photographs_shown;
 use crate::page::quantities::{plain, share, short_date, volume};
 use crate::page::tuning_words::{Words, correction, look_again};
 use crate::server::address;
+use crate::server::error::PageError;
 use crate::site::context::AtSite;
 use askama::Template;
 use upland_core::account::running::ControllerFacts;
@@ -15,6 +17,7 @@ use upland_core::tuning::{
     DatedStep, Looks, OUTLOOK_DAYS, Proposed, Step, Suspicion, TrialChange, Turn, ZoneOutlook, dated_steps,
     read_nights,
 };
+use upland_store::photos::{PhotoOf, PhotoRecord};
 use upland_store::visits::VisitRecord;
 
 /// A visit in the list.
@@ -74,15 +77,7 @@ struct ZoneLine {
     doubtful: bool,
     gets: String,
     note: String,
-    photos: Vec<PhotoLine>,
-}
-
-struct PhotoLine {
-    href: String,
-    undo: String,
-    alt: String,
-    width: i32,
-    height: i32,
+    photos: String,
 }
 
 struct EntryLine {
@@ -156,7 +151,7 @@ pub(super) struct TuningPage {
     nights: Vec<NightsOf>,
     corrections: Vec<CorrectionLine>,
     outcome: Option<OutcomeOf>,
-    photos: Vec<PhotoLine>,
+    photos: String,
     entries: Vec<EntryLine>,
     visits: Vec<VisitLine>,
     turned: Vec<String>,
@@ -325,7 +320,13 @@ fn unexplained(found: &Decided, words: &Words<'_>) -> Vec<String> {
 
 impl TuningPage {
     // Long: one part of the page after another.
-    pub fn of(frame: Frame, here: &AtSite, found: &Decided, all: &[VisitRecord]) -> Self {
+    pub fn of(
+        frame: Frame,
+        here: &AtSite,
+        found: &Decided,
+        all: &[VisitRecord],
+        photos: &[PhotoRecord],
+    ) -> Result<Self, PageError> {
         let (facts, tz) = (&found.snapshot.inputs, &here.records.tz);
         let words = Words::of(facts);
         let root = address::site_root(here.id());
@@ -354,8 +355,10 @@ impl TuningPage {
             undone: e.undone,
         });
         let turned = found.levers.iter().filter(|l| l.visit_id == found.record.id);
-        let site_photos = found.photos.iter().filter(|p| p.zone_id.is_none() && !p.undone);
-        Self {
+        let taken: Vec<&PhotoRecord> =
+            photos.iter().filter(|p| p.visit_id == Some(found.record.id)).collect();
+        let of_no_zone = taken.iter().copied().filter(|p| !matches!(p.of, PhotoOf::Zone(_)));
+        Ok(Self {
             remove: format!("{root}/visits/{}/undo", found.record.id),
             visit: found.record.id,
             is_last: all.first().is_some_and(|v| v.id == found.record.id),
@@ -364,13 +367,13 @@ impl TuningPage {
             because,
             open: unexplained(found, &words),
             others: others.map(|(_, s)| cause_line(&words, s)).take(8).collect(),
-            zones: zone_lines(here, found),
+            zones: zone_lines(here, found, &taken)?,
             seen_elsewhere: elsewhere(found, here),
             notes: notes(found, &words),
             nights: nights(found, &words),
             corrections: correction_lines(here, found, &words),
             outcome: outcome(found, &words),
-            photos: site_photos.map(|p| photo_line(&root, p)).collect(),
+            photos: photographs_shown(here, of_no_zone)?,
             entries: entries.collect(),
             visits: visits.collect(),
             turned: turned.map(|l| format!("{} ({}, {})", l.words, l.said_by, when(l.said_at))).collect(),
@@ -379,7 +382,7 @@ impl TuningPage {
             levers,
             root,
             frame,
-        }
+        })
     }
 }
 
@@ -396,19 +399,8 @@ fn dated(words: &Words<'_>, step: &DatedStep) -> String {
     }
 }
 
-fn photo_line(root: &str, photo: &upland_store::visits::PhotoRecord) -> PhotoLine {
-    PhotoLine {
-        href: format!("{root}/photos/{}.jpg", photo.id),
-        undo: format!("{root}/visits/{}/photos/{}/undo", photo.visit_id, photo.id),
-        alt: format!("Photograph by {}", photo.said_by),
-        width: photo.width,
-        height: photo.height,
-    }
-}
-
-fn zone_lines(here: &AtSite, found: &Decided) -> Vec<ZoneLine> {
+fn zone_lines(here: &AtSite, found: &Decided, photos: &[&PhotoRecord]) -> Result<Vec<ZoneLine>, PageError> {
     let diagnosis = &found.decision.diagnosis;
-    let root = address::site_root(here.id());
     let of = |record: &upland_store::zones::ZoneRecord| {
         let key = (record.zone.controller_number, record.zone.number);
         let seen = found.together.visit.zone(key.0, key.1);
@@ -419,8 +411,8 @@ fn zone_lines(here: &AtSite, found: &Decided) -> Vec<ZoneLine> {
         signs.extend(seen.and_then(|s| s.plants).map(|p| format!("plants {}", p.label())));
         signs.extend(seen.and_then(|s| s.available).map(|a| format!("{} left", share(a))));
         let middle = found.decision.diagnosis.gets.iter().find(|(k, _)| *k == key).and_then(|(_, g)| *g);
-        let photos = found.photos.iter().filter(|p| p.zone_id == Some(record.id) && !p.undone);
-        ZoneLine {
+        let photos = photos.iter().copied().filter(|p| p.of == PhotoOf::Zone(record.id));
+        Ok(ZoneLine {
             href: address::zone(here.id(), record.id),
             name: format!("{} {}", record.zone.number, record.zone.name),
             seen: looks.map_or_else(|| "not looked at".to_owned(), |l| l.label().to_owned()),
@@ -436,8 +428,8 @@ fn zone_lines(here: &AtSite, found: &Decided) -> Vec<ZoneLine> {
             doubtful: diagnosis.doubtful.contains(&key),
             gets: middle.map_or_else(String::new, share),
             note: seen.map(|s| s.note.clone()).unwrap_or_default(),
-            photos: photos.map(|p| photo_line(&root, p)).collect(),
-        }
+            photos: photographs_shown(here, photos)?,
+        })
     };
     here.records.zones.iter().map(of).collect()
 }

@@ -7,6 +7,7 @@ use crate::page::frame::{Chapter, Frame};
 use crate::page::plan_picture::{plan_about, saved_plan};
 use crate::page::units::Units;
 use crate::server::address;
+use crate::server::cache::questions;
 use crate::server::error::{PageError, page};
 use crate::site::context::{AtSite, EditorAt};
 use crate::site::noted::dated;
@@ -140,6 +141,10 @@ struct WalkPage {
     keep: String,
 }
 
+questions! {
+    facts Entered { visit: i64 } -> Vec<EntryRecord>;
+}
+
 #[get("/sites/{id}/visit")]
 async fn walk(EditorAt(here): EditorAt) -> Result<HttpResponse, PageError> {
     let frame = Frame::of_site(&here, "Visit", Chapter::Tuning)?;
@@ -147,9 +152,8 @@ async fn walk(EditorAt(here): EditorAt) -> Result<HttpResponse, PageError> {
     let visit = visits(&here).await?.iter().find(|v| v.on == day).cloned();
     let snapshot = here.snapshot(None).await?;
     let (records, id) = (Arc::clone(&here.records), visit.as_ref().map_or(0, |v| v.id));
-    let key = format!("{} entries of visit {id}", here.facts_key());
     let entries = here
-        .once(key, 50, move |state| {
+        .once(here.about(), Entered { visit: id }, 50, move |state| {
             let all = dated(state, &records)?;
             Ok(all.entries.iter().filter(|e| e.visit_id == id).cloned().collect::<Vec<EntryRecord>>())
         })

@@ -18,6 +18,7 @@ use crate::page::quantities::counted;
 use crate::page::take_back::TakeBack;
 use crate::page::units::Units;
 use crate::server::address;
+use crate::server::cache::questions;
 use crate::server::download::attachment;
 use crate::server::error::{PageError, page_with, see_other};
 use crate::server::session::{Fields, flash};
@@ -400,9 +401,13 @@ impl Room {
     }
 }
 
+questions! {
+    words WholeRoom {} -> Room;
+}
+
 async fn draw(here: &AtSite, status: StatusCode, refused: Refused) -> Result<HttpResponse, PageError> {
     let records = Arc::clone(&here.records);
-    let room = here.once(here.facts_key(), 60, move |state| {
+    let room = here.once(here.about(), WholeRoom {}, 60, move |state| {
         let (id, site) = (records.site.id, &records.site.site);
         let (weather, imports, followed, said) = state.store.read(|snapshot| {
             let weather = snapshot.site_weather(id, site)?;

@@ -10,6 +10,7 @@ use crate::page::quantities::{depth, plain, rate, share};
 use crate::page::take_back::TakeBack;
 use crate::page::units::{MINUTES, Shown, Units};
 use crate::server::address;
+use crate::server::cache::questions;
 use crate::server::error::{PageError, page_with, see_other};
 use crate::server::request_locale::habit;
 use crate::server::session::{Fields, flash};
@@ -295,6 +296,10 @@ fn test_line(record: &CatchRecord, units: UnitSystem) -> TestLine {
     }
 }
 
+questions! {
+    facts Tests { zone: i64 } -> Vec<CatchRecord>;
+}
+
 async fn draw(
     here: &AtSite,
     status: StatusCode,
@@ -303,8 +308,7 @@ async fn draw(
     outcome: Option<Outcome>,
 ) -> Result<HttpResponse, PageError> {
     let (zone_id, records, climate) = (zone.id, &here.records, &here.records.climate);
-    let tests =
-        here.more(&format!("zone {zone_id}"), 10, move |snapshot| snapshot.catch_tests(zone_id)).await?;
+    let tests = here.more(Tests { zone: zone_id }, 10, move |snapshot| snapshot.catch_tests(zone_id)).await?;
     let units = records.site.site.units;
     let (result, errors) = match outcome {
         Some(Ok((on, test))) => {

@@ -4,12 +4,14 @@
 use crate::page::dates::DateFormat;
 use crate::page::frame::{Chapter, Frame};
 use crate::page::night_words::{Requirement, because, requirement, sign, weight};
+use crate::page::photographs::photographs;
 use crate::page::quantities::{capital, cycles, depth, plain, short_date};
 use crate::page::season_chart::{SeasonChart, short_chart};
 use crate::page::sensor_words::{holders, says_of};
 use crate::page::soil_column::{SoilColumn, soil_column};
 use crate::page::why_words;
 use crate::server::address;
+use crate::server::cache::questions;
 use crate::server::error::{PageError, page};
 use crate::server::state::AppState;
 use crate::site::context::AtSite;
@@ -28,16 +30,16 @@ use upland_core::codes::Coded;
 use upland_core::sensors::mapping::tie;
 use upland_core::site::{UnitSystem, Zone};
 use upland_core::tuning::{Looks, Sign, why};
-use upland_store::visits::{EntryRecord, PhotoRecord};
+use upland_store::photos::PhotoOf;
+use upland_store::visits::EntryRecord;
 use upland_store::zones::ZoneRecord;
 
 /// Days that the drawing shows, and that the answer is about.
 const DAYS: i32 = 14;
 /// Causes that are told, the largest first.
 const CAUSES: usize = 3;
-/// Looks at a visit and photographs that are shown, the newest first.
+/// Looks at a visit that are shown, the newest first.
 const SEEN: usize = 3;
-const PHOTOS: usize = 4;
 
 /// A number of tonight with what stands under it.
 struct Figure {
@@ -69,11 +71,6 @@ struct SeenLine {
     by: String,
 }
 
-struct PhotoView {
-    href: String,
-    words: String,
-}
-
 /// A zone before or after this one.
 struct Neighbour {
     href: String,
@@ -97,7 +94,6 @@ struct Now {
     sensors: Vec<SensorLine>,
     programs: Vec<ProgramLine>,
     seen: Vec<SeenLine>,
-    photos: Vec<PhotoView>,
 }
 
 #[derive(Template)]
@@ -111,6 +107,7 @@ struct NowPage {
     previous: Option<Neighbour>,
     next: Option<Neighbour>,
     controller: u8,
+    photos: String,
     now: Arc<Now>,
 }
 
@@ -231,13 +228,7 @@ impl Now {
         let id = record.id;
         let entries = dated(state, &site.records)?;
         let seen = entries.entries.iter().filter(|e| e.kind == "zone" && e.about == id && !e.undone).rev();
-        let site_id = site.records.site.id;
-        let photos = state.store.read(|snapshot| snapshot.zone_photos(site_id, id))?;
         let day = |at: jiff::Timestamp| at.to_zoned(tz.clone()).formatted("%-d %b %Y");
-        let photo = |own: &PhotoRecord| PhotoView {
-            href: format!("{}/photos/{}.jpg", address::site_root(site_id.number()), own.id),
-            words: format!("{}, {}", day(own.said_at), own.said_by),
-        };
         Ok(Self {
             answer: night.map_or_else(|| "No controller waters this zone.".to_owned(), |z| answer(z, tz)),
             verdict: night.and_then(|z| z.verdict).map(|v| capital(v.label())),
@@ -259,7 +250,6 @@ impl Now {
                 .take(SEEN)
                 .map(|e| SeenLine { on: day(e.at), words: seen_words(e), by: e.said_by.clone() })
                 .collect(),
-            photos: photos.iter().take(PHOTOS).map(photo).collect(),
         })
     }
 }
@@ -279,13 +269,17 @@ fn neighbours(site_id: i64, zones: &[ZoneRecord], id: i64) -> (Option<Neighbour>
     (of(at.and_then(|at| at.checked_sub(1))), of(at.map(|at| at + 1)))
 }
 
+questions! {
+    words OfZone { zone: i64 } -> Now;
+}
+
 #[get("/sites/{id}/zones/{zone}")]
 pub(super) async fn now_page(here: AtSite, path: web::Path<(i64, i64)>) -> Result<HttpResponse, PageError> {
     let zone = here.records.zone(path.1)?.clone();
     let site = here.snapshot(None).await?;
-    let key = format!("{} zone {} now", here.key(site.moment), zone.id);
+    let (about, question) = (here.about_moment(site.moment), OfZone { zone: zone.id });
     let (own, shared) = (zone.clone(), Arc::clone(&site));
-    let now = here.once(key, 30, move |state| Now::of(state, &shared, &own)).await?;
+    let now = here.once(about, question, 30, move |state| Now::of(state, &shared, &own)).await?;
     let (previous, next) = neighbours(here.id(), &here.records.zones, zone.id);
     page(&NowPage {
         frame: Frame::of_site(&here, format!("Zone {}", zone.zone.number), Chapter::Zones)?,
@@ -301,6 +295,7 @@ pub(super) async fn now_page(here: AtSite, path: web::Path<(i64, i64)>) -> Resul
         previous,
         next,
         controller: zone.zone.controller_number,
+        photos: photographs(&here, PhotoOf::Zone(zone.id)).await?,
         now,
     })
 }

@@ -8,6 +8,7 @@ use crate::page::season_chart::{SeasonChart, chart};
 use crate::page::take_back::TakeBack;
 use crate::page::units::PERCENT;
 use crate::server::address;
+use crate::server::cache::questions;
 use crate::server::error::{PageError, page_with, see_other};
 use crate::server::session::{Fields, flash};
 use crate::server::state::AppState;
@@ -17,6 +18,7 @@ use crate::site::snapshot::SiteSnapshot;
 use actix_web::http::StatusCode;
 use actix_web::{HttpResponse, get, post, web};
 use askama::Template;
+use jiff::Timestamp;
 use jiff::ToSpan;
 use jiff::civil::Date;
 use std::collections::BTreeMap;
@@ -173,6 +175,10 @@ impl Season {
     }
 }
 
+questions! {
+    words OfZone { zone: i64, way: EvidencePolicy, today: Date, until: Timestamp } -> Season;
+}
+
 async fn draw(
     here: &AtSite,
     site_id: i64,
@@ -185,9 +191,11 @@ async fn draw(
     let today = here.moment(None).date;
     let site = here.snapshot_with_account(None).await?;
     let until = site.account().until;
-    let key = format!("{} zone {zone_id} {way:?} on {today} until {until}", here.facts_key());
+    let question = OfZone { zone: zone_id, way, today, until };
     let known = Arc::clone(&facts);
-    let season = here.once(key, 80, move |state| Season::of(state, &known, zone_id, &site, way)).await?;
+    let season = here
+        .once(here.about(), question, 80, move |state| Season::of(state, &known, zone_id, &site, way))
+        .await?;
     let (errors, typed) = refused.unwrap_or_default();
     page_with(
         if errors.is_empty() { StatusCode::OK } else { StatusCode::UNPROCESSABLE_ENTITY },

@@ -13,7 +13,7 @@ use actix_web::{HttpResponse, get, post, web};
 use askama::Template;
 use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp};
-use upland_store::accounts::Role;
+use upland_store::accounts::Capability;
 use upland_store::rounds::{Asked, Count, NoticeKind, NoticeRow, Weight};
 
 /// One that is put off comes back after so long.
@@ -172,7 +172,7 @@ async fn list(here: AllSites, asked: web::Query<Listing>) -> Result<HttpResponse
     let wanted = Asked { kind: only.kind, put_off: only.put_off, since: None, page: (LINES, pages.from) };
     let scope = here.who.scope.clone();
     let rows = read(&here.state, move |snapshot| snapshot.notices(&scope, wanted)).await?;
-    let is_owner = here.who.user.role == Role::Owner;
+    let is_owner = here.who.user.role.may(Capability::ManageAccounts);
     let given_up = if is_owner { with_store(&here.state, |store| store.given_up()).await? } else { 0 };
     let new: i64 = counts.iter().filter(|c| !c.put_off).map(|c| c.new).sum();
     let all = Only { kind: None, put_off: false };

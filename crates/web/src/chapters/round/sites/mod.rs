@@ -8,7 +8,9 @@ use crate::page::forms::{FieldError, Form, base_version, units_of};
 use crate::page::frame::{Chapter, Frame};
 use crate::page::merge::Merged;
 use crate::page::pagination::{LINES, Pages, asked_page};
+use crate::page::plan_picture::drawn_plan;
 use crate::server::address;
+use crate::server::cache::questions;
 use crate::server::download::attachment;
 use crate::server::error::{PageError, page_with, see_other};
 use crate::server::session::{Editor, Fields, SignedIn, flash};
@@ -200,11 +202,15 @@ struct Search {
     words: String,
 }
 
+questions! {
+    facts Names {} -> Vec<Findable>;
+}
+
 /// Sites and zones whose names hold all of some words, for the find box.
 #[get("/find.json")]
 async fn find(here: AllSites, search: web::Query<Search>) -> Result<HttpResponse, PageError> {
     let scope = here.who.scope.clone();
-    let all = here.once("names", 400, move |state| {
+    let all = here.once(Names {}, 400, move |state| {
         let (sites, zones) =
             state.store.read(|snapshot| Ok((snapshot.sites(&scope)?, snapshot.all_zone_names(&scope)?)))?;
         let sites = sites
@@ -479,8 +485,7 @@ async fn restore(
 
 #[get("/sites/{id}/site.json")]
 async fn download(here: AtSite) -> Result<HttpResponse, PageError> {
-    let of_site = here.site_key();
-    let plan = here.more("plan", 10, move |snapshot| snapshot.site_plan(of_site)).await?;
+    let plan = drawn_plan(&here).await?;
     let file = here.records.file(plan.1.clone());
     Ok(HttpResponse::Ok()
         .content_type("application/json")

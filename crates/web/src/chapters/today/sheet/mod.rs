@@ -1,11 +1,12 @@
 //! The controller sheet: one page that stays in the controller.
 
-use crate::chapters::today::{DateQuery, Decided, decide};
+use crate::chapters::today::{DateQuery, Decided, Night, OfNight, decide};
 use crate::page::dates::{DateFormat, said_open};
 use crate::page::drawn::{Drawn, framed};
 use crate::page::frame::{Chapter, Frame};
 use crate::page::quantities::{clock, cycles, depth, long_date, plain, rate, share};
 use crate::server::address;
+use crate::server::cache::questions;
 use crate::server::download::attachment;
 use crate::server::error::PageError;
 use crate::site::context::AtSite;
@@ -174,9 +175,13 @@ struct SheetPart {
     view: SheetView,
 }
 
+questions! {
+    words Sheet { asked: OfNight } -> Drawn;
+}
+
 #[get("/sites/{id}/sheet")]
 async fn sheet_page(here: AtSite, query: web::Query<DateQuery>) -> Result<HttpResponse, PageError> {
-    let (key, decided) = decide(&here, &query).await?;
+    let Night { about, asked, decided } = decide(&here, &query).await?;
     let title = format!("{}: sheet of the night", decided.records.site.site.name);
     let mut frame = Frame::of_site(&here, title, Chapter::Today)?;
     frame.here = format!(
@@ -185,7 +190,7 @@ async fn sheet_page(here: AtSite, query: web::Query<DateQuery>) -> Result<HttpRe
         decided.night.date,
         decided.number
     );
-    let drawn = here.once(format!("{key}, sheet"), 20, move |_| {
+    let drawn = here.once(about, Sheet { asked }, 20, move |_| {
         let part = SheetPart {
             site_id: decided.records.site.id.number(),
             date: decided.night.date,
@@ -199,7 +204,7 @@ async fn sheet_page(here: AtSite, query: web::Query<DateQuery>) -> Result<HttpRe
 
 #[get("/sites/{id}/sheet.csv")]
 async fn sheet_csv(here: AtSite, query: web::Query<DateQuery>) -> Result<HttpResponse, PageError> {
-    let (_, decided) = decide(&here, &query).await?;
+    let decided = decide(&here, &query).await?.decided;
     let ended = if decided.opened_on_last_day { " record ended" } else { "" };
     let (site, date) = (&decided.records.site.site.name, decided.night.date);
     let name = format!("{site} {} {date}{ended}", decided.number);

@@ -1,0 +1,11 @@
+UPDATE events SET subject = 'visit_photo' WHERE subject = 'photo';
+DELETE FROM photos WHERE visit_id IS NULL;
+DROP INDEX photos_about;
+ALTER INDEX photos_said_by RENAME TO visit_photos_said_by;
+ALTER INDEX photos_visit RENAME TO visit_photos_visit;
+ALTER TABLE photos ADD COLUMN zone_id BIGINT REFERENCES zones (id) ON DELETE SET NULL;
+UPDATE photos SET zone_id = about WHERE kind = 'zone';
+CREATE INDEX visit_photos_zone ON photos (zone_id);
+ALTER TABLE photos DROP COLUMN caption, DROP COLUMN about, DROP COLUMN kind, DROP COLUMN site_id;
+ALTER TABLE photos ALTER COLUMN visit_id SET NOT NULL;
+ALTER TABLE photos RENAME TO visit_photos;
