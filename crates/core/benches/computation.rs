@@ -71,6 +71,7 @@ fn site() -> Site {
         windows: WaterWindows::only(Hours { from: time(20, 0, 0, 0), until: time(8, 0, 0, 0) }),
         supply: None,
         drizzle: Default::default(),
+        card: Default::default(),
     }
 }
 

@@ -154,6 +154,7 @@ fn installation(card: &Card, law: Law) -> Installation {
         windows: WaterWindows::only(Hours { from: time(22, 0, 0, 0), until: time(6, 0, 0, 0) }),
         supply: Some(LitresPerMinute::from_l_per_min(50.0)),
         drizzle: Default::default(),
+        card: Default::default(),
     };
     let zones: Vec<Zone> = (1..=card.stations.min(8)).map(zone).collect();
     let climate = Climate::from_record(&[], site.station());

@@ -140,6 +140,7 @@ fn site(station: &Station, window: (u16, u16)) -> Site {
         windows: WaterWindows::only(Hours { from: clock(window.0), until: clock(window.1) }),
         supply: None,
         drizzle: Default::default(),
+        card: Default::default(),
     }
 }
 

@@ -75,6 +75,7 @@ pub fn draw_on(seed: u64, on: Date, showers: Showers, dry_days: i32) -> World {
         windows: WaterWindows::only(Hours { from: time(21, 0, 0, 0), until: time(7, 0, 0, 0) }),
         supply: Some(LitresPerMinute::from_l_per_min(400.0)),
         drizzle: Default::default(),
+        card: Default::default(),
     };
     let climate = Climate::from_record(&days, site.station());
     let zones: Vec<Zone> = (1..=rng.random_range(4..=8)).map(|n| zone(&mut rng, n)).collect();

@@ -24,6 +24,7 @@ pub mod runs_csv;
 pub mod runs_ics;
 pub mod sensor_file;
 pub mod settings_file;
+pub mod site_card;
 mod site_facts;
 pub mod site_file;
 mod table;

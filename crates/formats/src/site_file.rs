@@ -7,6 +7,7 @@ use crate::ordinance_file::{self, AppliedDto};
 use crate::plan_json::{PlanDto, take_plan};
 use crate::sensor_file::{self, SensorDto};
 use crate::settings_file::{self, dto::SettingsDto};
+use crate::site_card::{SiteCardDto, take_card};
 use crate::zone_dto::{ZoneDto, read_earlier, read_zone};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -18,6 +19,7 @@ use upland_core::quantity::bounds;
 use upland_core::quantity::units::{LitresPerMinute, Metres};
 use upland_core::sensors::{Sensor, SensorHistory, site_plan::SitePlan};
 use upland_core::site::UnitSystem;
+use upland_core::site::card::SiteCard;
 use upland_core::site::windows::WaterWindows;
 use upland_core::site::{Controller, EarlierZone, Site, Zone};
 use upland_core::weather::climate::Drizzle;
@@ -93,6 +95,9 @@ struct SiteDto {
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     controllers: Vec<ControllerDto>,
     settings: SiteSettingsDto,
+    /// Customer, contacts, address, access and water supply.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    card: Option<SiteCardDto>,
     /// Watering ordinances that apply.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     ordinances: Vec<AppliedDto>,
@@ -176,20 +181,27 @@ pub fn schema() -> String {
     schema_of::<SiteDto>()
 }
 
-/// Writes a site.
+/// Writes a site, its card without access notes: a file goes from hand to hand.
 #[must_use]
 pub fn write(file: &SiteFile) -> String {
-    pretty(&dto(file))
+    let card = SiteCard { access: String::new(), ..file.site.card.clone() };
+    pretty(&dto(file, &card))
 }
 
-/// The same as a value, for other files.
+/// Writes a site with its access notes, for who asked for them.
+#[must_use]
+pub fn write_with_access(file: &SiteFile) -> String {
+    pretty(&dto(file, &file.site.card))
+}
+
+/// The site as a value, for files that are about something else: without its card.
 #[must_use]
 pub fn to_value(file: &SiteFile) -> serde_json::Value {
-    serde_json::to_value(dto(file)).unwrap_or_default()
+    serde_json::to_value(dto(file, &SiteCard::default())).unwrap_or_default()
 }
 
 // Long: one field of the file after another.
-fn dto(file: &SiteFile) -> SiteDto {
+fn dto(file: &SiteFile, card: &SiteCard) -> SiteDto {
     let (site, zones) = (&file.site, &file.zones);
     SiteDto {
         format: FORMAT.into(),
@@ -221,6 +233,7 @@ fn dto(file: &SiteFile) -> SiteDto {
             supply_l_per_min: site.supply.map(LitresPerMinute::l_per_min),
             drizzle: Some(Code(site.drizzle)).filter(|own| own.0 != Drizzle::default()),
         },
+        card: (*card != SiteCard::default()).then(|| card.into()),
         ordinances: file.law.applied.iter().map(Into::into).collect(),
         zones: zones.iter().map(|zone| ZoneDto::of(zone, &file.earlier_zones)).collect(),
         sensors: (0..)
@@ -265,6 +278,7 @@ pub fn read(bytes: &[u8]) -> Result<SiteFile, Vec<PathProblem>> {
         units: units.unwrap_or(UnitSystem::Metric),
         windows,
         drizzle: dto.settings.drizzle.as_ref().map_or(Drizzle::default(), |own| own.0),
+        card: take_card(&mut take, dto.card.clone()),
         supply: take
             .optional("settings.supply_l_per_min", &bounds::SUPPLY, dto.settings.supply_l_per_min)
             .map(LitresPerMinute::from_l_per_min),

@@ -371,6 +371,7 @@ mod tests {
             }),
             supply: None,
             drizzle: Default::default(),
+            card: Default::default(),
         };
         let mut facts =
             AccountInputs::surveyed(&site, &TimeZone::UTC, &[], Climate::from_record(&[], site.station()));

@@ -99,6 +99,7 @@ diesel::table! {
         grow_in_until -> Nullable<Time>,
         supply_l_per_min -> Nullable<Double>,
         drizzle -> Text,
+        card -> Jsonb,
         saved_by -> BigInt,
         saved_at -> Timestamptz,
     }

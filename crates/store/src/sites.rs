@@ -17,6 +17,7 @@ use upland_core::quantity::time::Hours;
 use upland_core::quantity::units::{LitresPerMinute, Metres};
 use upland_core::site::Site;
 use upland_core::site::windows::WaterWindows;
+use upland_formats::site_card;
 use upland_formats::site_file::SiteFile;
 
 /// A site as it stands.
@@ -58,6 +59,7 @@ struct SiteRow {
     grow_in_until: Option<jiff_diesel::Time>,
     supply_l_per_min: Option<f64>,
     drizzle: String,
+    card: serde_json::Value,
     saved_by: i64,
 }
 
@@ -81,6 +83,7 @@ impl SiteRow {
             grow_in_until: site.windows.grow_in.map(|w| w.until.to_diesel()),
             supply_l_per_min: site.supply.map(LitresPerMinute::l_per_min),
             drizzle: site.drizzle.code().into(),
+            card: site_card::to_value(&site.card),
             saved_by,
         }
     }
@@ -101,6 +104,8 @@ impl SiteRow {
             },
             supply: self.supply_l_per_min.map(LitresPerMinute::from_l_per_min),
             drizzle: known("use of drizzle", &self.drizzle)?,
+            card: site_card::from_value(self.card)
+                .map_err(|error| StoreError::Unknown { what: "card of a site", value: error.to_string() })?,
         })
     }
 }

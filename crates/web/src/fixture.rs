@@ -114,6 +114,7 @@ fn with_settings(units: UnitSystem, settings: Option<Settings>) -> Decided {
         windows: WaterWindows::only(Hours { from: time(1, 0, 0, 0), until: time(6, 30, 0, 0) }),
         supply: None,
         drizzle: Default::default(),
+        card: Default::default(),
     };
     let evening = date(2026, 7, 13);
     let last_recorded = date(2026, 7, 14);

@@ -5,7 +5,7 @@ use super::server::Server;
 
 /// Addresses of the demo for every page of the route table that a technician or the owner opens. Downloads, data for
 /// scripts and pages that need something made first are left out.
-pub const PAGES: [&str; 60] = [
+pub const PAGES: [&str; 61] = [
     "/",
     "/about",
     "/audit",
@@ -33,6 +33,7 @@ pub const PAGES: [&str; 60] = [
     "/sites/1/controllers/1/sheet",
     "/sites/1/controllers/1/walk",
     "/sites/1/controllers/new",
+    "/sites/1/card",
     "/sites/1/edit",
     "/sites/1/logbook",
     "/sites/1/sensors",

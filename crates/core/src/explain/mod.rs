@@ -490,6 +490,7 @@ mod tests {
             }),
             supply: None,
             drizzle: Default::default(),
+            card: Default::default(),
         };
         let days: Vec<_> = (1..=14)
             .map(|d| {

@@ -446,6 +446,7 @@ pub(crate) mod samples {
             windows: WaterWindows::only(Hours { from: time(22, 0, 0, 0), until: time(5, 0, 0, 0) }),
             supply: Some(LitresPerMinute::from_l_per_min(90.0)),
             drizzle: Default::default(),
+            card: Default::default(),
         }
     }
 

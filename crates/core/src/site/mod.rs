@@ -1,6 +1,7 @@
 //! The survey: a site and its zones as the technician described them, and the same with every
 //! gap filled by a stated default.
 
+pub mod card;
 mod history;
 pub mod range;
 pub mod windows;
@@ -68,6 +69,8 @@ pub struct Site {
     pub supply: Option<LitresPerMinute>,
     /// What rain below a fifth of a day's ET0 counts for.
     pub drizzle: Drizzle,
+    /// Customer, contacts, address, access and water supply.
+    pub card: card::SiteCard,
 }
 
 impl Site {

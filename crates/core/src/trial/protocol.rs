@@ -280,6 +280,7 @@ pub fn facts(climate: Climate, station: Station, longitude_deg: f64, tz: &TimeZo
         windows: WaterWindows::only(Hours { from: time(20, 0, 0, 0), until: time(10, 0, 0, 0) }),
         supply: None,
         drizzle: Default::default(),
+        card: Default::default(),
     };
     let zones: Vec<Zone> = (1..).zip(&ZONES).map(|(number, zone)| zone.zone(number)).collect();
     let mut facts = AccountInputs::surveyed(&site, tz, &zones, climate);

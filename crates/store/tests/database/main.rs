@@ -52,6 +52,7 @@ fn site(name: &str) -> Site {
         windows: WaterWindows::only(Hours { from: time(22, 0, 0, 0), until: time(6, 0, 0, 0) }),
         supply: None,
         drizzle: Default::default(),
+        card: Default::default(),
     }
 }
 

@@ -231,6 +231,11 @@ impl<'a> Reader<'a> {
         self.errors.push((name, message.into()));
     }
 
+    /// A text as it was typed.
+    pub fn typed(&self, name: &str) -> &str {
+        self.fields.get(name)
+    }
+
     pub fn name(&mut self, name: &'static str) -> String {
         let text = self.fields.get(name);
         if let Some(fault) = name_fault(text) {

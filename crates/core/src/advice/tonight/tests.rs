@@ -42,6 +42,7 @@ fn site() -> Site {
         windows: WaterWindows::only(Hours { from: time(2, 0, 0, 0), until: time(6, 0, 0, 0) }),
         supply: None,
         drizzle: Default::default(),
+        card: Default::default(),
     }
 }
 

@@ -1,5 +1,6 @@
 //! The list of sites, the site survey, and a whole site as a file.
 
+mod card;
 mod survey;
 
 use crate::chapters::round::standing::{self, SiteLine, Standing};
@@ -41,6 +42,7 @@ pub(crate) fn routes(config: &mut web::ServiceConfig) {
         .service(create)
         .service(open_file)
         .service(edit_page)
+        .service(card::card_page)
         .service(save)
         .service(switch_units)
         .service(remove)
@@ -295,7 +297,8 @@ async fn create(
 ) -> Result<HttpResponse, PageError> {
     let units = units_of(&fields)?;
     let card = crate::site::library::card_by_choice(&state, fields.get("card")).await?;
-    match survey::read_with_controller(&fields, units, card) {
+    match survey::read_with_controller(&fields, units, card, who.now.to_zoned(jiff::tz::TimeZone::UTC).date())
+    {
         Ok((site, place, card)) => {
             let (user, name, today) = (who.user.id, site.name.clone(), first_day(&who, &site)?);
             let file = SiteFile {
@@ -395,7 +398,7 @@ async fn save(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse, 
     let id = here.id();
     let (units, base) = (units_of(&fields)?, base_version(&fields)?);
     let before = here.read(move |snapshot| snapshot.site_version(of_site, base)).await?;
-    let site = match survey::read(&fields, units, before.as_ref()) {
+    let site = match survey::read(&fields, units, before.as_ref(), here.today()) {
         Ok(site) => site,
         Err(errors) => {
             let editing = Editing {
@@ -484,13 +487,23 @@ async fn restore(
 }
 
 #[get("/sites/{id}/site.json")]
-async fn download(here: AtSite) -> Result<HttpResponse, PageError> {
+async fn download(here: AtSite, asked: web::Query<WithAccess>) -> Result<HttpResponse, PageError> {
     let plan = drawn_plan(&here).await?;
     let file = here.records.file(plan.1.clone());
     Ok(HttpResponse::Ok()
         .content_type("application/json")
         .insert_header(attachment(&file.site.name, "json"))
-        .body(site_file::write(&file)))
+        .body(if asked.access.is_some() && here.who.may_edit() {
+            site_file::write_with_access(&file)
+        } else {
+            site_file::write(&file)
+        }))
+}
+
+/// Whether a file carries access notes too.
+#[derive(serde::Deserialize)]
+struct WithAccess {
+    access: Option<String>,
 }
 
 #[get("/schemas/site-v1.json")]

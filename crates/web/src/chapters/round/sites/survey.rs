@@ -1,10 +1,12 @@
 //! The site survey as a form.
 
+use super::card;
 use crate::page::dates::{typed_from, typed_time, typed_until};
 use crate::page::forms::{Field, FieldError, FieldGroup, FieldKind, Form, Reader};
 use crate::page::units::{DEGREES, Units};
 use crate::server::session::Fields;
 use crate::server::time_zones::{self, zone_at};
+use jiff::civil::Date;
 use std::collections::BTreeMap;
 use upland_core::codes::Coded;
 use upland_core::controller::Card;
@@ -33,6 +35,7 @@ pub(crate) fn texts(site: &Site) -> BTreeMap<String, String> {
         ("supply", u.flow.text(site.supply.map(LitresPerMinute::l_per_min))),
     ]
     .into_iter()
+    .chain(card::texts(&site.card))
     .map(|(k, v)| (k.to_owned(), v))
     .collect()
 }
@@ -92,6 +95,8 @@ pub(crate) fn form(system: UnitSystem, texts: &BTreeMap<String, String>, errors:
                     Field::time("grow_in_until", "Grow-in window until"),
                 ],
             ),
+            card::customer(),
+            card::access(),
         ],
     }
     .filled(texts, errors)
@@ -125,13 +130,14 @@ pub(crate) fn read_with_controller(
     fields: &Fields,
     system: UnitSystem,
     card: Option<Card>,
+    today: Date,
 ) -> Result<(Site, String, Card), Vec<FieldError>> {
     let mut reader = Reader::new(fields);
     let place = reader.name("controller");
     if card.is_none() {
         reader.say("card", "Choose one from the list.");
     }
-    match (read(fields, system, None), card) {
+    match (read(fields, system, None, today), card) {
         (Ok(site), Some(card)) if reader.errors.is_empty() => Ok((site, place, card)),
         (read, _) => {
             let mut errors = read.err().unwrap_or_default();
@@ -149,6 +155,7 @@ pub(crate) fn read(
     fields: &Fields,
     system: UnitSystem,
     before: Option<&Site>,
+    today: Date,
 ) -> Result<Site, Vec<FieldError>> {
     let u = Units::of(system);
     let mut reader = Reader::new(fields);
@@ -186,6 +193,11 @@ pub(crate) fn read(
         &bounds::SUPPLY,
         before.and_then(|s| s.supply).map(LitresPerMinute::l_per_min),
     );
+    // A form of an earlier page does not have it.
+    let card = match before {
+        Some(before) if !fields.0.contains_key("customer") => before.card.clone(),
+        _ => card::read(&mut reader, today),
+    };
     if !reader.errors.is_empty() {
         return Err(reader.errors);
     }
@@ -200,12 +212,15 @@ pub(crate) fn read(
         windows,
         supply: supply.map(LitresPerMinute::from_l_per_min),
         drizzle,
+        card,
     })
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    const DAY: Date = jiff::civil::date(2026, 7, 14);
 
     fn typed(pairs: &[(&str, &str)]) -> Fields {
         let mut all = blank();
@@ -222,15 +237,15 @@ mod tests {
     #[test]
     fn a_site_survives_its_form_in_either_unit_system() {
         for system in [UnitSystem::Metric, UnitSystem::UsCustomary] {
-            let site = read(&typed(&[("supply", "20")]), system, None).unwrap();
-            assert_eq!(read(&Fields(texts(&site)), system, Some(&site)), Ok(site));
+            let site = read(&typed(&[("supply", "20")]), system, None, DAY).unwrap();
+            assert_eq!(read(&Fields(texts(&site)), system, Some(&site), DAY), Ok(site));
         }
     }
 
     #[test]
     fn the_time_zone_is_that_of_the_position_until_another_is_typed() {
         let zone =
-            |pairs: &[(&str, &str)]| read(&typed(pairs), UnitSystem::Metric, None).map(|s| s.time_zone);
+            |pairs: &[(&str, &str)]| read(&typed(pairs), UnitSystem::Metric, None, DAY).map(|s| s.time_zone);
         assert_eq!(zone(&[]), Ok("Etc/GMT+2".into()), "on the open sea, by longitude");
         assert_eq!(zone(&[("latitude", "47.4"), ("longitude", "8.5 E")]), Ok("Europe/Zurich".into()));
         assert_eq!(zone(&[("time_zone", "Pacific/Auckland")]), Ok("Pacific/Auckland".into()));
@@ -244,6 +259,7 @@ mod tests {
             &typed(&[("latitude", "95"), ("until", "22:00"), ("time_zone", "Larkrigg")]),
             UnitSystem::Metric,
             None,
+            DAY,
         )
         .unwrap_err();
         let names: Vec<_> = errors.iter().map(|(n, _)| *n).collect();

@@ -1,0 +1,2 @@
+ALTER TABLE sites DROP COLUMN assigned_to;
+ALTER TABLE site_versions DROP COLUMN card;
