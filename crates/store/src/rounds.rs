@@ -6,16 +6,18 @@ use crate::accounts::SiteStamp;
 use crate::schema::{round_calls, round_nights};
 use crate::{Number, Result, Store, StoreError};
 use diesel::prelude::*;
-use diesel::sql_types::{Array, BigInt, Text, Timestamptz};
+use diesel::sql_types::{self, Array, BigInt, Double, Integer, Nullable, Text, Timestamptz};
 use jiff::Timestamp;
 use jiff_diesel::ToDiesel;
 use upland_core::quantity::ratio::Percentage;
 
 mod lists;
 mod notices;
+mod sites;
 
 pub use lists::{CallRow, CallTotals, NightRow, SiteRound};
-pub use notices::{Asked, Count, NoticeRow};
+pub use notices::{Asked, Count, Grave, NoticeRow};
+pub use sites::{NightRun, SiteRow, SiteStanding, ZoneMark};
 
 /// How the night of a controller is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -195,14 +197,28 @@ pub struct Round {
     pub calls: Vec<Call>,
     /// What needs attention.
     pub notices: Vec<Notice>,
+    /// What the list of sites shows beside these.
+    pub standing: SiteStanding,
+}
+
+impl Round {
+    /// One of which nothing is worked out yet.
+    #[must_use]
+    pub fn new(of: SiteStamp, at: Timestamp) -> Self {
+        let (nights, calls, notices) = (Vec::new(), Vec::new(), Vec::new());
+        Self { of, at, nights, calls, notices, standing: SiteStanding::default() }
+    }
 }
 
 /// Stands unless what is kept is of newer facts. A clock that was set back is believed.
 const STANDS: &str = "
-    INSERT INTO rounds (site_id, revision, readings, at, build)
-    SELECT id, $2, $3, $4, $5 FROM sites WHERE id = $1 FOR KEY SHARE
+    INSERT INTO rounds (site_id, revision, readings, at, build, zones, runs, rain, day, last_visit, look_again, silent, record_ended)
+    SELECT id, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13 FROM sites WHERE id = $1 FOR KEY SHARE
     ON CONFLICT (site_id) DO UPDATE
-    SET revision = EXCLUDED.revision, readings = EXCLUDED.readings, at = EXCLUDED.at, build = EXCLUDED.build
+    SET revision = EXCLUDED.revision, readings = EXCLUDED.readings, at = EXCLUDED.at, build = EXCLUDED.build,
+        zones = EXCLUDED.zones, runs = EXCLUDED.runs, rain = EXCLUDED.rain, day = EXCLUDED.day,
+        last_visit = EXCLUDED.last_visit, look_again = EXCLUDED.look_again, silent = EXCLUDED.silent,
+        record_ended = EXCLUDED.record_ended
     WHERE (rounds.revision, rounds.readings) <= (EXCLUDED.revision, EXCLUDED.readings)
       AND (rounds.at <= EXCLUDED.at OR rounds.at > (SELECT app_now()) + interval '1 hour')
     RETURNING site_id AS number";
@@ -251,13 +267,14 @@ impl Store {
         Ok(Self { build: build.number, ..self })
     }
 
+    // Long: one table after another.
     /// Keeps the round of a site in place of the one before. `false` when one of newer facts stands, or the site is not
     /// there.
     ///
     /// # Errors
     /// As any query.
     pub fn keep_round(&self, round: &Round) -> Result<bool> {
-        let site = round.of.id;
+        let (site, standing) = (round.of.id, &round.standing);
         self.connection()?.transaction(|connection| {
             let stands: Option<Number> = diesel::sql_query(STANDS)
                 .bind::<BigInt, _>(site)
@@ -265,6 +282,14 @@ impl Store {
                 .bind::<BigInt, _>(round.of.readings)
                 .bind::<Timestamptz, _>(round.at.to_diesel())
                 .bind::<BigInt, _>(self.build)
+                .bind::<Text, _>(standing.zones_text())
+                .bind::<Array<Integer>, _>(standing.runs_row())
+                .bind::<Array<Double>, _>(standing.rain_row())
+                .bind::<Nullable<sql_types::Date>, _>(standing.day.map(|on| on.to_diesel()))
+                .bind::<Nullable<sql_types::Date>, _>(standing.last_visit.map(|on| on.to_diesel()))
+                .bind::<Nullable<sql_types::Date>, _>(standing.look_again.map(|on| on.to_diesel()))
+                .bind::<Integer, _>(standing.silent)
+                .bind::<Nullable<sql_types::Date>, _>(standing.record_ended.map(|on| on.to_diesel()))
                 .get_result(connection)
                 .optional()?;
             if stands.is_none() {

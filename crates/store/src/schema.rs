@@ -53,6 +53,7 @@ diesel::table! {
         removed_at -> Nullable<Timestamptz>,
         weather_version -> BigInt,
         revision -> BigInt,
+        assigned_to -> Nullable<BigInt>,
     }
 }
 

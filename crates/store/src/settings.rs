@@ -210,6 +210,23 @@ impl Change<'_> {
         Ok(diesel::select(diesel::dsl::exists(of_site)).get_result(self.connection)?)
     }
 
+    /// Brings an earlier version back where the newest is still `now`; version 0 is none, which cannot come back. `false`
+    /// when somebody saved since, or there is no such version at this site.
+    ///
+    /// # Errors
+    /// When the database does not answer.
+    pub fn restore_settings(&mut self, controller_id: i64, before: i32, now: i32) -> Result<bool> {
+        if !self.has_controller(controller_id)? {
+            return Ok(false);
+        }
+        let Some(earlier) = load(self.connection, controller_id, Some(before), 1)?.pop() else {
+            return Ok(false);
+        };
+        let reason = format!("version {before} is back");
+        let new = NewSettings { settings: &earlier.settings, kind: SettingsKind::Restored, reason: &reason };
+        Ok(matches!(self.save_settings(controller_id, now, new)?, Some(Saved::As(_))))
+    }
+
     /// Saves settings that were edited from `base_version` (0 for the first). `None` when the controller
     /// was removed meanwhile.
     ///

@@ -209,7 +209,7 @@ impl Page<'_> {
         self.fill("login", login).await;
         self.fill("password", "larkrigg-demo").await;
         self.click("form.entry button").await;
-        self.heading_with("Sites").await;
+        self.heading_with("Round").await;
     }
 }
 
@@ -411,7 +411,7 @@ async fn the_keyboard_alone_is_enough() {
     tab_to(&page, "#password").await;
     press(&page, "larkrigg-demo").await;
     press(&page, key(Key::Enter)).await;
-    page.heading_with("Sites").await;
+    page.heading_with("Round").await;
 
     // Find a site by the slash key.
     press(&page, "/").await;

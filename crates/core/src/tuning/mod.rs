@@ -28,7 +28,7 @@ pub use lever::{TrialChange, levers, turned};
 pub use lever_kind::{Amount, Lever, LeverCode, ProgramPercentage, Turn};
 pub use nights::{NIGHTS, Night, Read, et_sensor, read as read_nights};
 pub use outlook::{ZoneOutlook, outlook};
-pub use picture::LOOK_BACK_DAYS;
+pub use picture::{LOOK_BACK_DAYS, expected_look};
 pub use visit::{
     Battery, Clash, ControllerSeen, Looks, Plants, ProgramSeen, Said, SensorSeen, Sign, Visit, ZoneSeen,
     controllers_together, sensors_together, zones_together,

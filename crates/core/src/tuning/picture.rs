@@ -3,7 +3,7 @@
 
 use super::visit::{ControllerSeen, Looks, SensorSeen, Sign, Visit, ZoneSeen};
 use crate::account::running::{ControllerFacts, ControllerRun, SensorFacts, running};
-use crate::account::site_account::{AccountInputs, SiteAccount};
+use crate::account::site_account::{AccountInputs, SiteAccount, ZoneAccount};
 use crate::account::zone::AccountDay;
 use crate::controller::schedule::Settings;
 use crate::installation::{Given, Installation, given};
@@ -285,6 +285,13 @@ fn weekly(own: &ControllerFacts, facts: &AccountInputs, at: Timestamp, from: Dat
     let now = ControllerFacts { versions: vec![(Timestamp::MIN, settings.clone())], ..own.clone() };
     let runs: Vec<_> = running(&now, facts.surveys(), &facts.tz, from, until).iter().map(|r| r.run).collect();
     given(&facts.installation(own, from), &settings, &runs, 2)
+}
+
+/// How a zone of a site should look on the last day of its account: what a visitor's look is put beside.
+#[must_use]
+pub fn expected_look(zone: &ZoneAccount) -> Looks {
+    let first = zone.days.len().saturating_sub(usize::try_from(LOOK_BACK_DAYS).unwrap_or(usize::MAX));
+    expected(zone.days.get(first..).unwrap_or_default())
 }
 
 /// How the account expects a zone to look.

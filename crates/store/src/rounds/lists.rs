@@ -152,6 +152,11 @@ const CALLS: &str = "
     ORDER BY COALESCE(c.advised_pct <> c.set_pct, false) DESC, lower(site.name), site.site_id, c.number, c.slot
     LIMIT $2 OFFSET $3";
 
+/// What is to be set at some sites.
+const CHANGES: &str = "
+    SELECT site.name, c.* FROM round_calls c JOIN site ON site.site_id = c.site_id
+    WHERE c.site_id = ANY ($2) AND c.advised_pct <> c.set_pct ORDER BY c.site_id, c.number, c.slot";
+
 const NIGHT_TOTAL: &str = "
     SELECT count(*) AS number FROM round_nights n JOIN site ON site.site_id = n.site_id";
 
@@ -255,6 +260,19 @@ impl Snapshot<'_> {
             .bind::<Nullable<Array<BigInt>>, _>(scope.given().map(<[i64]>::to_vec))
             .bind::<BigInt, _>(most)
             .bind::<BigInt, _>(from)
+            .load(self.connection)?;
+        rows.into_iter().map(CallSql::row).collect()
+    }
+
+    /// Percentages of some sites of a scope that stand elsewhere than the week asks.
+    ///
+    /// # Errors
+    /// When the database does not answer.
+    pub fn changes_of(&mut self, scope: &Scope, sites: &[SiteKey]) -> Result<Vec<CallRow>> {
+        let sites: Vec<i64> = sites.iter().map(|id| id.number()).collect();
+        let rows: Vec<CallSql> = diesel::sql_query(format!("{SITES} {CHANGES}"))
+            .bind::<Nullable<Array<BigInt>>, _>(scope.given().map(<[i64]>::to_vec))
+            .bind::<Array<BigInt>, _>(sites)
             .load(self.connection)?;
         rows.into_iter().map(CallSql::row).collect()
     }

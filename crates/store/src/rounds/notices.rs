@@ -135,6 +135,38 @@ const LIST: &str = ",
     FROM shown JOIN notices n ON n.id = shown.id LEFT JOIN users u ON u.id = n.put_off_by
     ORDER BY shown.gravest DESC, shown.nth, n.weight DESC, n.kind, n.about";
 
+/// The gravest notices of some sites, so many of each.
+const GRAVEST: &str = "
+    SELECT n.site_id, n.weight, n.words, n.href FROM (
+        SELECT id, row_number() OVER (PARTITION BY site_id ORDER BY weight DESC, kind, about) AS nth FROM notices
+        WHERE site_id = ANY ($1) AND ended_at IS NULL AND COALESCE(put_off_until <= (SELECT app_now()), true)
+    ) ranked JOIN notices n ON n.id = ranked.id WHERE ranked.nth <= $2 ORDER BY n.site_id, ranked.nth";
+
+#[derive(QueryableByName)]
+struct GraveRow {
+    #[diesel(sql_type = BigInt)]
+    site_id: i64,
+    #[diesel(sql_type = Integer)]
+    weight: i32,
+    #[diesel(sql_type = Array<Text>)]
+    words: Vec<String>,
+    #[diesel(sql_type = Text)]
+    href: String,
+}
+
+/// One of the gravest notices of a site.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Grave {
+    /// Number of the site.
+    pub site: i64,
+    /// How much it weighs.
+    pub weight: Weight,
+    /// One sentence, or one for each habit of writing times and dates.
+    pub words: Vec<String>,
+    /// The page where it is corrected.
+    pub href: String,
+}
+
 #[derive(QueryableByName)]
 struct CountRow {
     #[diesel(sql_type = Text)]
@@ -171,6 +203,25 @@ pub struct Asked {
 }
 
 impl Snapshot<'_> {
+    /// The gravest notices of some sites that are not put off, so many of each, the gravest first.
+    ///
+    /// # Errors
+    /// When the database does not answer.
+    pub fn gravest(&mut self, sites: &[SiteKey], most: i64) -> Result<Vec<Grave>> {
+        let sites: Vec<i64> = sites.iter().map(|id| id.number()).collect();
+        let rows: Vec<GraveRow> = diesel::sql_query(GRAVEST)
+            .bind::<Array<BigInt>, _>(sites)
+            .bind::<BigInt, _>(most)
+            .load(self.connection)?;
+        let of = |row: GraveRow| Grave {
+            site: row.site_id,
+            weight: Weight::of_number(row.weight),
+            words: row.words,
+            href: row.href,
+        };
+        Ok(rows.into_iter().map(of).collect())
+    }
+
     /// Notices of a scope: the gravest site first, and of a site the gravest first.
     ///
     /// # Errors

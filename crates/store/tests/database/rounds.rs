@@ -50,7 +50,7 @@ fn round(world: &World, at: Timestamp, notices: Vec<Notice>) -> Round {
         week: jiff::civil::date(2026, 7, 14),
         record_ended: None,
     };
-    Round { of, at, nights: vec![night], calls: vec![call], notices }
+    Round { nights: vec![night], calls: vec![call], notices, ..Round::new(of, at) }
 }
 
 fn standing(world: &World) -> Vec<(String, String, Timestamp)> {

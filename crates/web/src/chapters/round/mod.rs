@@ -2,7 +2,9 @@
 
 mod calls;
 mod mail;
+mod many;
 mod notices;
+mod site_standing;
 mod sites;
 mod standing;
 mod work;
@@ -16,5 +18,9 @@ pub(crate) use work::work_on;
 use actix_web::web;
 
 pub(crate) fn routes(config: &mut web::ServiceConfig) {
-    config.configure(sites::routes).configure(calls::routes).configure(notices::routes);
+    config
+        .configure(sites::routes)
+        .configure(calls::routes)
+        .configure(notices::routes)
+        .configure(many::routes);
 }

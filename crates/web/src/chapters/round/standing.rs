@@ -19,26 +19,16 @@ pub(super) struct Standing {
     workers: i64,
 }
 
-/// A site of a list.
-pub(super) struct SiteLine {
-    pub id: i64,
-    pub name: String,
-}
-
 questions! {
-    facts Lines {} -> Vec<SiteLine>;
+    facts Numbers {} -> Vec<i64>;
 }
 
-/// The sites of who asks, by name.
-pub(super) async fn sites(here: &AllSites) -> Result<Arc<Vec<SiteLine>>, PageError> {
+/// The numbers of the sites of who asks.
+async fn sites(here: &AllSites) -> Result<Arc<Vec<i64>>, PageError> {
     let scope = here.who.scope.clone();
-    here.once(Lines {}, 100, move |state| {
-        let sites = state.store.read(|snapshot| snapshot.sites(&scope))?;
-        let line = |record: upland_store::sites::SiteRecord| SiteLine {
-            id: record.id.number(),
-            name: record.site.name,
-        };
-        Ok(sites.into_iter().map(line).collect())
+    here.once(Numbers {}, 20, move |state| {
+        let named = state.store.read(|snapshot| snapshot.site_names(&scope))?;
+        Ok(named.into_iter().map(|(id, _)| id.number()).collect())
     })
     .await
 }
@@ -48,7 +38,7 @@ impl Standing {
     pub async fn of(here: &AllSites) -> Result<Self, PageError> {
         let (scope, sites) = (here.who.scope.clone(), sites(here).await?);
         let rounds = read(&here.state, move |snapshot| snapshot.rounds(&scope)).await?;
-        let mut standing = Self::among(rounds, sites.iter().map(|site| site.id));
+        let mut standing = Self::among(rounds, sites.iter().copied());
         if !standing.stale.is_empty() {
             // A worker looks for all of them once a minute.
             let asked: Vec<i64> = standing.stale.iter().copied().take(ASKED_AT_ONCE).collect();

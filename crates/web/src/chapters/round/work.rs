@@ -1,6 +1,7 @@
 //! What a site asks for, worked out ahead of the pages that show it: the very nights, checks, percentages and upkeep of
 //! its chapters, in their words.
 
+use super::site_standing;
 use crate::page::dates::{DateFormat as _, for_every_habit};
 use crate::page::headline::headline;
 use crate::page::program_words::Names;
@@ -37,7 +38,9 @@ fn work_out(state: &AppState, id: SiteKey) -> Result<Option<Round>, PageError> {
     let facts = Arc::clone(&site.records);
     let ticks = &dated(state, &facts)?.ticks;
     let services = state.store.read(|snapshot| services_of(snapshot, id))?;
-    let mut round = Round { of: stamp, at: now, nights: Vec::new(), calls: Vec::new(), notices: Vec::new() };
+    let last = state.store.read(|snapshot| snapshot.visits(id, 1))?.into_iter().next();
+    let mut round = Round::new(stamp, now);
+    round.standing = site_standing::of_site(&site, last.as_ref());
     for own in &facts.controllers {
         of_controller(&mut round, &site, own, ticks, now)?;
     }
@@ -61,7 +64,8 @@ pub(crate) fn round_for_tests(site: &SiteSnapshot, ticks: &[TickRecord]) -> Roun
     let id: SiteKey = crate::fixture::key(site.records.site.id.number());
     let of = SiteStamp { id, revision: 1, readings: 0, last_reading: None };
     let at = site.moment.at;
-    let mut round = Round { of, at, nights: Vec::new(), calls: Vec::new(), notices: Vec::new() };
+    let mut round = Round::new(of, at);
+    round.standing = site_standing::of_site(site, None);
     for own in &site.records.controllers {
         of_controller(&mut round, site, own, ticks, at).unwrap();
     }
@@ -310,7 +314,7 @@ fn slot_words(names: &Names<'_>, advice: &WeekAdvice, slot_number: i32) -> Strin
 }
 
 /// Which zones the advised percentage of a slot leaves short; empty where it leaves none.
-fn short_words(names: &Names<'_>, advice: &WeekAdvice, slot: i32) -> String {
+pub(super) fn short_words(names: &Names<'_>, advice: &WeekAdvice, slot: i32) -> String {
     let short = advice.left_short(usize::try_from(slot).unwrap_or(usize::MAX));
     let named: Vec<String> = short
         .iter()

@@ -1,21 +1,21 @@
 //! The list of sites, the site survey, and a whole site as a file.
 
 mod card;
+mod filter;
+mod list;
 mod survey;
 
-use crate::chapters::round::standing::{self, SiteLine, Standing};
-use crate::page::dates::{DateFormat, in_own_words};
+use crate::page::dates::DateFormat;
 use crate::page::forms::{FieldError, Form, base_version, units_of};
 use crate::page::frame::{Chapter, Frame};
 use crate::page::merge::Merged;
-use crate::page::pagination::{LINES, Pages, asked_page};
 use crate::page::plan_picture::drawn_plan;
 use crate::server::address;
 use crate::server::cache::questions;
 use crate::server::download::attachment;
 use crate::server::error::{PageError, page_with, see_other};
 use crate::server::session::{Editor, Fields, SignedIn, flash};
-use crate::server::state::{AppState, read, with_store};
+use crate::server::state::{AppState, with_store};
 use crate::server::time_zones;
 use crate::server::upload;
 use crate::site::context::{AllSites, AtSite, EditorAt};
@@ -28,15 +28,14 @@ use std::collections::BTreeMap;
 use upland_core::codes::Coded;
 use upland_core::controller::ordinance::Law;
 use upland_core::site::{Controller, Site, UnitSystem};
+use upland_formats::site_file;
 use upland_formats::site_file::SiteFile;
-use upland_formats::{PathProblem, site_file};
-use upland_store::rounds::{NightRow, NightState};
+use upland_store::Saved;
 use upland_store::sites::time_zone;
-use upland_store::{Saved, Snapshot};
 
 pub(crate) fn routes(config: &mut web::ServiceConfig) {
     config
-        .service(list)
+        .service(list::list)
         .service(find)
         .service(new_page)
         .service(create)
@@ -52,132 +51,10 @@ pub(crate) fn routes(config: &mut web::ServiceConfig) {
         .service(root);
 }
 
-#[derive(Template)]
-#[template(path = "chapters/round/sites/list.html")]
-struct ListPage {
-    frame: Frame,
-    /// Sites of the page, with what needs a look tonight.
-    sites: Vec<Line>,
-    /// Sites in all, before any search.
-    all: usize,
-    /// Address, words, whether it is shown.
-    tabs: Vec<(String, String, bool)>,
-    words: String,
-    /// The tab that stays when somebody searches.
-    only: Option<&'static str>,
-    pages: Pages,
-    problems: Vec<PathProblem>,
-    waiting: Option<String>,
-}
-
-/// A site of the list.
-struct Line {
-    id: i64,
-    name: String,
-    tonight: Tonight,
-}
-
-/// What the list says of the night of a site.
-enum Tonight {
-    /// Controllers that need a look, a line each.
-    Look(Vec<String>),
-    /// Controllers of which it is not known what they will do, a line each.
-    Unknown(Vec<String>),
-    AsItShould,
-    NoController,
-    WorkedOn,
-}
-
-/// Which of its pages the list shows.
-#[derive(Default, serde::Deserialize)]
-struct Listing {
-    #[serde(default)]
-    words: String,
-    only: Option<String>,
-    page: Option<String>,
-}
-
-impl Listing {
-    fn href(&self, attention: bool, page: i64) -> String {
-        let only = if attention { "&only=attention" } else { "" };
-        format!("/?words={}{only}&page={page}", address::encoded(&self.words))
-    }
-}
-
-fn tonight(controllers: &[NightRow], waits: bool) -> Tonight {
-    let of = |state: NightState| controllers.iter().filter(move |own| own.state == state);
-    let line = |own: &NightRow| format!("{} {}: {}", own.number, own.place, in_own_words(&own.sentence));
-    let wrong: Vec<String> = of(NightState::Wrong).map(line).collect();
-    let unknown: Vec<String> = of(NightState::Unknown).map(line).collect();
-    match (wrong.is_empty(), unknown.is_empty(), controllers.is_empty()) {
-        (false, _, _) => Tonight::Look(wrong),
-        (_, false, _) => Tonight::Unknown(unknown),
-        (_, _, true) if waits => Tonight::WorkedOn,
-        (_, _, true) => Tonight::NoController,
-        _ => Tonight::AsItShould,
-    }
-}
-
-async fn list_page(
-    here: &AllSites,
-    status: StatusCode,
-    problems: Vec<PathProblem>,
-    asked: &Listing,
-) -> Result<HttpResponse, PageError> {
-    let (all, standing) = (standing::sites(here).await?, Standing::of(here).await?);
-    let search = asked.words.to_lowercase();
-    let named: Vec<&SiteLine> = all.iter().filter(|site| holds(&site.name, &search)).collect();
-    let looks = |site: &&SiteLine| standing.rounds.get(&site.id).is_some_and(|round| round.wrong > 0);
-    let (attention, of_look) = (asked.only.is_some(), named.iter().copied().filter(looks).count());
-    let tab = |only: bool, words: String| (asked.href(only, 1), words, attention == only);
-    let tabs = vec![
-        tab(false, format!("All {}", named.len())),
-        tab(true, format!("Needs attention tonight: {of_look}")),
-    ];
-    let listed: Vec<&SiteLine> = named.into_iter().filter(|site| !attention || looks(site)).collect();
-    let total = i64::try_from(listed.len()).unwrap_or(i64::MAX);
-    let pages = Pages::of(total, asked_page(asked.page.as_deref())?, |n| asked.href(attention, n));
-    let shown = |from: i64| usize::try_from(from).unwrap_or(0);
-    let shown: Vec<&SiteLine> = listed.into_iter().skip(shown(pages.from)).take(shown(LINES)).collect();
-    let (scope, ids) = (here.who.scope.clone(), shown.iter().map(|site| site.id).collect::<Vec<_>>());
-    let nights = move |snapshot: &mut Snapshot<'_>| snapshot.round_nights(&scope, Some(&ids), i64::MAX, 0);
-    let mut nights: BTreeMap<i64, Vec<NightRow>> =
-        read(&here.state, nights).await?.into_iter().fold(BTreeMap::new(), |mut by_site, night| {
-            by_site.entry(night.site_id.number()).or_insert_with(Vec::new).push(night);
-            by_site
-        });
-    let line = |site: &SiteLine| Line {
-        id: site.id,
-        name: site.name.clone(),
-        tonight: tonight(&nights.remove(&site.id).unwrap_or_default(), standing.waits(site.id)),
-    };
-    let page = ListPage {
-        frame: Frame::new(&here.who, "Sites")?,
-        sites: shown.into_iter().map(line).collect(),
-        all: all.len(),
-        tabs,
-        words: asked.words.clone(),
-        only: attention.then_some("attention"),
-        pages,
-        problems,
-        waiting: standing.waiting(),
-    };
-    Ok(standing.again(page_with(status, &page)?))
-}
-
 /// Whether a name holds every word of a search, in lower case.
 fn holds(name: &str, search: &str) -> bool {
     let name = name.to_lowercase();
     search.split_whitespace().all(|word| name.contains(word))
-}
-
-#[get("/")]
-async fn list(here: AllSites, asked: web::Query<Listing>) -> Result<HttpResponse, PageError> {
-    // Whoever reads one site has no use for a list.
-    if let (Some([only]), false) = (here.who.scope.given(), here.who.may_edit()) {
-        return Ok(see_other(&address::today(*only)));
-    }
-    list_page(&here, StatusCode::OK, Vec::new(), &asked).await
 }
 
 /// A site's own address leads to its Today.
@@ -344,7 +221,8 @@ async fn open_file(
             Ok(see_other(&address::today(id.number())))
         }
         Err(problems) => {
-            list_page(&here, StatusCode::UNPROCESSABLE_ENTITY, problems, &Listing::default()).await
+            list::list_page(&here, StatusCode::UNPROCESSABLE_ENTITY, problems, &filter::Listing::default())
+                .await
         }
     }
 }

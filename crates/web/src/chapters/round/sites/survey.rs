@@ -147,6 +147,14 @@ pub(crate) fn read_with_controller(
     }
 }
 
+fn windows(reader: &mut Reader<'_>) -> WaterWindows {
+    WaterWindows {
+        main: reader.hours("from", "until"),
+        second: reader.optional_hours("second_from", "second_until"),
+        grow_in: reader.optional_hours("grow_in_from", "grow_in_until"),
+    }
+}
+
 /// Reads the form. `before` is the site it was drawn from.
 ///
 /// # Errors
@@ -178,11 +186,7 @@ pub(crate) fn read(
     }
     let wind_height =
         reader.optional("wind_height", u.length, &bounds::WIND_HEIGHT, before.map(|s| s.wind_height.m()));
-    let windows = WaterWindows {
-        main: reader.hours("from", "until"),
-        second: reader.optional_hours("second_from", "second_until"),
-        grow_in: reader.optional_hours("grow_in_from", "grow_in_until"),
-    };
+    let windows = windows(&mut reader);
     let kept = before.map_or(Drizzle::default(), |s| s.drizzle);
     // A form of an earlier page does not have it.
     let drizzle =
