@@ -181,9 +181,9 @@ fn a_photograph_is_shown_where_its_thing_is_and_is_taken_back_there() {
     // A zone of another site is not this one's to name: the picture is the site's.
     let fields = [("kind", "zone"), ("about", "999999"), ("caption", "")];
     let sent = person.upload_with(ZONE, "/sites/1/photos", &fields, ("phone.png", &picture));
-    assert_eq!(location(&sent), Some("/sites/1/today"), "{}", sent.text);
+    assert_eq!(location(&sent), Some("/sites/1/card"), "{}", sent.text);
     let refused = person.upload_with(ZONE, "/sites/1/photos", &[], ("notes.txt", b"no picture"));
-    assert!(person.get("/sites/1/today").text.contains("This is no photograph"), "{}", refused.status);
+    assert!(person.get("/sites/1/card").text.contains("This is no photograph"), "{}", refused.status);
     assert!(Person::signed_in(&server, "wren").get(sheet).text.contains("Terminals"), "a reader sees it");
     assert!(!Person::signed_in(&server, "wren").get(sheet).text.contains("addphoto"), "and adds none");
 }

@@ -35,7 +35,7 @@ pub(crate) fn page_of(records: &SiteRecords, of: PhotoOf) -> String {
             let number = records.controllers.iter().find(|c| c.record.id == id).map_or(1, |c| c.number());
             format!("{}/sheet", address::site_controller(site, number))
         }
-        PhotoOf::Site => address::today(site),
+        PhotoOf::Site => format!("{}/card", address::site_root(site)),
     }
 }
 

@@ -16,6 +16,7 @@ use jiff::civil::Date;
 use upland_core::advice::budget::{Measure, WeekAdvice, week, with_week};
 use upland_core::controller::schedule::{Percentages, Settings};
 use upland_core::sound::{SoundBase, sound_base};
+use upland_core::tuning::{Looks, expected_look};
 use upland_store::scope::SiteKey;
 
 /// Longest rain delay that is asked for at once, days.
@@ -201,7 +202,8 @@ fn of_controller(
         }
         Action::Delay(days) => {
             let settings = Settings { rain_delay: Some((today, *days)), ..before.clone() };
-            delayed(line, before, settings, today, change)
+            let warning = dry_words(site, own.number());
+            delayed(Planned { warning, ..line }, before, settings, today, change)
         }
         Action::EndDelay => {
             let settings = Settings { rain_delay: None, ..before.clone() };
@@ -230,6 +232,21 @@ fn delayed(
     let same = settings.rain_delay == before.rain_delay;
     let (was, becomes) = (delay_words(before, today), delay_words(&settings, today));
     Planned { before: was, after: becomes, change: (!same).then(|| change(settings)), ..line }
+}
+
+/// Zones of a controller that are dry by their account already: a delay is not for them.
+fn dry_words(site: &SiteSnapshot, controller: u8) -> String {
+    let own =
+        site.records.zones.iter().map(|own| &own.zone).filter(|zone| zone.controller_number == controller);
+    let known: Vec<_> = own.filter_map(|zone| site.account().zone(controller, zone.number)).collect();
+    let dry = known.iter().filter(|zone| expected_look(zone) == Looks::Dry).count();
+    match dry {
+        0 => String::new(),
+        n => format!(
+            "{n} of {} dry already",
+            if known.len() == 1 { "one zone is".into() } else { format!("{} zones are", known.len()) }
+        ),
+    }
 }
 
 /// "waters again on Fri 17 Jul", or that nothing is delayed.

@@ -326,7 +326,7 @@ pub(super) async fn list_page(
         Known { graves: &graves, calls: &calls, rain_days: asked.rain_days(), today: day(site) }.line(site)
     };
     let page = ListPage {
-        frame: Frame::new(&here.who, "Sites")?,
+        frame: Frame::new(&here.who, "Round")?,
         lead: words,
         sites: shown.iter().map(line).collect(),
         all: all.len(),

@@ -2,6 +2,7 @@
 
 mod card;
 mod filter;
+mod find;
 mod list;
 mod survey;
 
@@ -11,7 +12,6 @@ use crate::page::frame::{Chapter, Frame};
 use crate::page::merge::Merged;
 use crate::page::plan_picture::drawn_plan;
 use crate::server::address;
-use crate::server::cache::questions;
 use crate::server::download::attachment;
 use crate::server::error::{PageError, page_with, see_other};
 use crate::server::session::{Editor, Fields, SignedIn, flash};
@@ -36,7 +36,7 @@ use upland_store::sites::time_zone;
 pub(crate) fn routes(config: &mut web::ServiceConfig) {
     config
         .service(list::list)
-        .service(find)
+        .service(find::find)
         .service(new_page)
         .service(create)
         .service(open_file)
@@ -61,51 +61,6 @@ fn holds(name: &str, search: &str) -> bool {
 #[get("/sites/{id}")]
 async fn root(here: AtSite) -> HttpResponse {
     see_other(&address::today(here.id()))
-}
-
-/// What the find box can find.
-#[derive(serde::Serialize)]
-struct Findable {
-    name: String,
-    href: String,
-}
-
-/// Most that the find box offers.
-const MOST_FOUND: usize = 12;
-/// Longest search that is looked at, letters.
-const LONGEST_SEARCH: usize = 100;
-
-#[derive(serde::Deserialize)]
-struct Search {
-    #[serde(default)]
-    words: String,
-}
-
-questions! {
-    facts Names {} -> Vec<Findable>;
-}
-
-/// Sites and zones whose names hold all of some words, for the find box.
-#[get("/find.json")]
-async fn find(here: AllSites, search: web::Query<Search>) -> Result<HttpResponse, PageError> {
-    let scope = here.who.scope.clone();
-    let all = here.once(Names {}, 400, move |state| {
-        let (sites, zones) =
-            state.store.read(|snapshot| Ok((snapshot.sites(&scope)?, snapshot.all_zone_names(&scope)?)))?;
-        let sites = sites
-            .into_iter()
-            .map(|site| Findable { href: address::today(site.id.number()), name: site.site.name });
-        let zones = zones.into_iter().map(|zone| Findable {
-            name: format!("{} {}, {}", zone.number, zone.name, zone.site_name),
-            href: address::zone(zone.site_id.number(), zone.zone_id),
-        });
-        Ok(sites.chain(zones).collect::<Vec<_>>())
-    });
-    let all = all.await?;
-    let search: String = search.words.chars().take(LONGEST_SEARCH).collect::<String>().to_lowercase();
-    let hit = |hit: &&Findable| !search.trim().is_empty() && holds(&hit.name, &search);
-    let found: Vec<&Findable> = all.iter().filter(hit).take(MOST_FOUND).collect();
-    Ok(HttpResponse::Ok().json(found))
 }
 
 #[derive(Template)]
