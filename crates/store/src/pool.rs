@@ -15,7 +15,7 @@ const BOUNDS: [(&str, &str); 4] = [
     ("keepalives_idle", "10"),
     (
         "options",
-        "-c statement_timeout=30000 -c lock_timeout=2500 -c idle_in_transaction_session_timeout=60000",
+        "-c statement_timeout=30000 -c lock_timeout=2500 -c idle_in_transaction_session_timeout=60000 -c jit=off",
     ),
 ];
 

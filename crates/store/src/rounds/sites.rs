@@ -1,6 +1,5 @@
 //! The sites of a scope as rows that are looked at: what each needs, who looks after it, when it was seen.
 
-use super::lists::SITES;
 use crate::scope::{Scope, SiteKey};
 use crate::{Action, transaction::NewEvent};
 use crate::{Change, Result, Snapshot, StoreError, Subject, known};
@@ -150,10 +149,12 @@ struct Row {
     controllers: i64,
 }
 
-const ROWS: &str = ",
-    known AS (
-        SELECT DISTINCT ON (v.site_id) v.site_id, v.card, v.units
-        FROM site_versions v JOIN site ON site.site_id = v.site_id ORDER BY v.site_id, v.version DESC
+/// The sites of a scope with their cards as they stand now, and what their rounds, notices and percentages come to.
+const ROWS: &str = "
+    WITH site AS (
+        SELECT DISTINCT ON (v.site_id) v.site_id, v.name, v.card, v.units
+        FROM site_versions v JOIN sites s ON s.id = v.site_id
+        WHERE s.removed_at IS NULL AND ($1::bigint[] IS NULL OR v.site_id = ANY ($1)) ORDER BY v.site_id, v.version DESC
     ),
     standing AS (
         SELECT site_id, ARRAY[count(*) FILTER (WHERE weight >= 3), count(*) FILTER (WHERE weight = 2),
@@ -164,14 +165,14 @@ const ROWS: &str = ",
         SELECT site_id, max(abs(advised_pct - set_pct)) AS off FROM round_calls WHERE record_ended IS NULL GROUP BY site_id
     ),
     nights AS (SELECT site_id, count(*) AS controllers FROM round_nights GROUP BY site_id)
-    SELECT site.site_id, site.name, COALESCE(k.card->>'customer', '') AS customer, COALESCE(k.card->>'locality', '') AS locality,
-           COALESCE(ARRAY(SELECT jsonb_array_elements_text(k.card->'tags')), '{}') AS tags, k.units,
+    SELECT site.site_id, site.name, COALESCE(site.card->>'customer', '') AS customer, COALESCE(site.card->>'locality', '') AS locality,
+           COALESCE(ARRAY(SELECT jsonb_array_elements_text(site.card->'tags')), '{}') AS tags, site.units,
            s.assigned_to, u.display_name AS assigned, r.at,
            COALESCE(r.revision = s.revision AND date_trunc('hour', r.at) = date_trunc('hour', (SELECT app_now())), false) AS fresh,
            COALESCE(r.zones, '') AS zones, COALESCE(r.runs, '{}') AS runs, COALESCE(r.rain, '{}') AS rain, r.day, r.last_visit,
            r.look_again, COALESCE(r.silent, 0) AS silent, r.record_ended,
            COALESCE(n.notices, '{0,0,0}') AS notices, COALESCE(c.off, CASE WHEN c.site_id IS NULL THEN -1 ELSE 0 END) AS off, COALESCE(h.controllers, 0) AS controllers
-    FROM site JOIN known k ON k.site_id = site.site_id JOIN sites s ON s.id = site.site_id
+    FROM site JOIN sites s ON s.id = site.site_id
     LEFT JOIN rounds r ON r.site_id = site.site_id LEFT JOIN users u ON u.id = s.assigned_to
     LEFT JOIN standing n ON n.site_id = site.site_id LEFT JOIN calls c ON c.site_id = site.site_id
     LEFT JOIN nights h ON h.site_id = site.site_id
@@ -238,7 +239,7 @@ impl Snapshot<'_> {
     /// # Errors
     /// When the database does not answer.
     pub fn round_sites(&mut self, scope: &Scope) -> Result<Vec<SiteRow>> {
-        let rows: Vec<Row> = diesel::sql_query(format!("{SITES} {ROWS}"))
+        let rows: Vec<Row> = diesel::sql_query(ROWS)
             .bind::<Nullable<Array<BigInt>>, _>(scope.given().map(<[i64]>::to_vec))
             .load(self.connection)?;
         rows.into_iter().map(Row::row).collect()
