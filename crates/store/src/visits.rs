@@ -12,6 +12,7 @@ use serde_json::Value;
 
 /// Most entries of a visit: a long day of two people at the largest site.
 pub const MOST_ENTRIES: usize = 3000;
+
 /// A visit in a list.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct VisitRecord {

@@ -4,7 +4,7 @@ use crate::scope::{Scope, SiteKey};
 use crate::{Action, transaction::NewEvent};
 use crate::{Change, Result, Snapshot, StoreError, Subject, known};
 use diesel::prelude::*;
-use diesel::sql_types::{Array, BigInt, Bool, Double, Integer, Nullable, Text, Timestamptz};
+use diesel::sql_types::{Array, BigInt, Double, Integer, Nullable, Text, Timestamptz};
 use jiff::Timestamp;
 use jiff::civil::Date;
 use upland_core::quantity::units::Millimetres;
@@ -90,8 +90,6 @@ pub struct SiteRow {
     pub assigned: Option<(i64, String)>,
     /// When its round was made; `None` before the first.
     pub at: Option<Timestamp>,
-    /// The round is of this hour and of the facts as they stand.
-    pub fresh: bool,
     /// How it stands by that round.
     pub standing: SiteStanding,
     /// Notices that stand and are not put off: faults, warnings, tasks.
@@ -123,8 +121,6 @@ struct Row {
     assigned: Option<String>,
     #[diesel(sql_type = Nullable<Timestamptz>)]
     at: Option<jiff_diesel::Timestamp>,
-    #[diesel(sql_type = Bool)]
-    fresh: bool,
     #[diesel(sql_type = Text)]
     zones: String,
     #[diesel(sql_type = Array<Integer>)]
@@ -168,7 +164,6 @@ const ROWS: &str = "
     SELECT site.site_id, site.name, COALESCE(site.card->>'customer', '') AS customer, COALESCE(site.card->>'locality', '') AS locality,
            COALESCE(ARRAY(SELECT jsonb_array_elements_text(site.card->'tags')), '{}') AS tags, site.units,
            s.assigned_to, u.display_name AS assigned, r.at,
-           COALESCE(r.revision = s.revision AND date_trunc('hour', r.at) = date_trunc('hour', (SELECT app_now())), false) AS fresh,
            COALESCE(r.zones, '') AS zones, COALESCE(r.runs, '{}') AS runs, COALESCE(r.rain, '{}') AS rain, r.day, r.last_visit,
            r.look_again, COALESCE(r.silent, 0) AS silent, r.record_ended,
            COALESCE(n.notices, '{0,0,0}') AS notices, COALESCE(c.off, CASE WHEN c.site_id IS NULL THEN -1 ELSE 0 END) AS off, COALESCE(h.controllers, 0) AS controllers
@@ -215,7 +210,6 @@ impl Row {
             units: known("unit system", &self.units)?,
             assigned: self.assigned_to.zip(self.assigned),
             at: self.at.map(jiff_diesel::Timestamp::to_jiff),
-            fresh: self.fresh,
             standing: SiteStanding {
                 zones: self.zones.chars().map(ZoneMark::of_letter).collect::<Result<_>>()?,
                 runs: self.runs.chunks(OF_A_RUN).filter_map(run).collect(),

@@ -5,7 +5,7 @@ use crate::server::address;
 use crate::server::error::PageError;
 use jiff::civil::Date;
 use serde::Deserialize;
-use upland_core::quantity::units::{MM_PER_INCH, Millimetres};
+use upland_core::quantity::units::Millimetres;
 use upland_core::site::UnitSystem;
 use upland_store::rounds::{SiteRow, ZoneMark};
 
@@ -59,7 +59,8 @@ pub(super) const SORTS: [(&str, &str); 5] = [
 #[derive(Debug, Clone, Copy, Default, PartialEq)]
 pub(super) struct Limits {
     rain: Option<Millimetres>,
-    days: usize,
+    /// Days of rain that are asked about and shown.
+    pub days: usize,
     unvisited: Option<i32>,
 }
 
@@ -87,53 +88,43 @@ impl Listing {
             },
         };
         let rain = number("The rain", &self.rain, "a depth, such as 12 or 0.5")?;
-        let to_mm = if self.unit == "in" { MM_PER_INCH } else { 1.0 };
+        let depth = if self.unit == "in" { Millimetres::from_inches } else { Millimetres::from_mm };
         let days = whole("The days of rain", &self.days)?.and_then(|days| usize::try_from(days).ok());
         Ok(Limits {
-            rain: rain.map(|depth| Millimetres::from_mm(depth * to_mm)),
+            rain: rain.map(depth),
             days: days.unwrap_or(RAIN_DAYS),
             unvisited: whole("The days without a visit", &self.unvisited)?,
         })
     }
 
-    /// Days whose rain the list shows.
-    pub fn rain_days(&self) -> usize {
-        self.limits().map_or(RAIN_DAYS, |limits| limits.days)
-    }
-
-    /// Whether a site is in the view.
-    pub fn shows(&self, site: &SiteRow, limits: Limits, today: Date) -> bool {
-        let named = format!("{} {} {} {}", site.name, site.customer, site.locality, site.tags.join(" "));
+    /// Whether a site is left when the list is narrowed, whatever the view.
+    pub fn keeps(&self, site: &SiteRow, limits: Limits, today: Date) -> bool {
         let of_person = match self.assigned.as_str() {
             "" => true,
             "none" => site.assigned.is_none(),
             id => site.assigned.as_ref().is_some_and(|(own, _)| own.to_string() == id),
         };
-        let standing = &site.standing;
-        let only = match self.only.as_str() {
-            "attention" => grave(site) > 0,
-            "dry" => standing.zones.contains(&ZoneMark::Dry),
-            "wet" => standing.zones.contains(&ZoneMark::Wet),
-            "silent" => standing.silent > 0,
-            "ended" => standing.record_ended.is_some(),
-            "percentage" => site.off > 0,
-            _ => true,
-        };
         let rained = limits.rain.is_none_or(|least| rain(site, limits.days).is_some_and(|fell| fell > least));
         let unvisited = limits.unvisited.is_none_or(|days| {
-            standing.last_visit.is_none_or(|on| on.until(today).is_ok_and(|gone| gone.get_days() >= days))
+            let last = site.standing.last_visit;
+            last.is_none_or(|on| on.until(today).is_ok_and(|gone| gone.get_days() >= days))
         });
         let tagged = self.tag.is_empty() || site.tags.contains(&self.tag);
-        holds(&named, &self.words.to_lowercase()) && of_person && only && rained && unvisited && tagged
+        of_person && rained && unvisited && tagged && (self.words.is_empty() || self.names(site))
+    }
+
+    /// Whether name, customer, town and tags of a site hold the words.
+    fn names(&self, site: &SiteRow) -> bool {
+        let named = format!("{} {} {} {}", site.name, site.customer, site.locality, site.tags.join(" "));
+        holds(&named, &self.words.to_lowercase())
     }
 
     /// Puts sites in the order that was asked for; what is alike stays by name.
-    pub fn sort(&self, sites: &mut [&SiteRow]) {
-        let days = self.rain_days();
+    pub fn sort(&self, sites: &mut [&SiteRow], limits: Limits) {
         match self.sort.as_str() {
             "name" => {}
             "rain" => sites.sort_by(|a, b| {
-                let of = |site: &SiteRow| rain(site, days).map_or(-1.0, Millimetres::mm);
+                let of = |site: &SiteRow| rain(site, limits.days).map_or(-1.0, Millimetres::mm);
                 of(b).total_cmp(&of(a))
             }),
             "visit" => sites.sort_by_key(|site| site.standing.last_visit),
@@ -167,6 +158,20 @@ impl Listing {
     pub fn is_narrowed(&self) -> bool {
         [&self.tag, &self.assigned, &self.rain, &self.unvisited].iter().any(|own| !own.is_empty())
             || !matches!(self.sort.as_str(), "" | "need")
+    }
+}
+
+/// Whether a site is in a view, by the short name of that.
+pub(super) fn in_view(only: &str, site: &SiteRow) -> bool {
+    let standing = &site.standing;
+    match only {
+        "attention" => grave(site) > 0,
+        "dry" => standing.zones.contains(&ZoneMark::Dry),
+        "wet" => standing.zones.contains(&ZoneMark::Wet),
+        "silent" => standing.silent > 0,
+        "ended" => standing.record_ended.is_some(),
+        "percentage" => site.off > 0,
+        _ => true,
     }
 }
 
@@ -218,7 +223,6 @@ mod tests {
             units: UnitSystem::Metric,
             assigned: Some((7, "Bram".into())),
             at: None,
-            fresh: true,
             standing: SiteStanding {
                 zones: zones.to_vec(),
                 rain: rain.iter().map(|mm| Millimetres::from_mm(*mm)).collect(),
@@ -247,7 +251,7 @@ mod tests {
             ..site("E", [0, 1, 0], &[ZoneMark::Dry; 9], &[])
         };
         let mut all = [&quiet, &dry, &fault, &task, &ended];
-        Listing::default().sort(&mut all);
+        Listing::default().sort(&mut all, Limits::default());
         let names: String = all.iter().map(|site| site.name.as_str()).collect();
         assert_eq!(names, "CBEDA", "nine dry zones of an old record weigh nothing");
     }
@@ -257,7 +261,7 @@ mod tests {
         let own = site("Pavilion", [0, 0, 0], &[ZoneMark::Wet], &[9.0, f64::NAN, 8.0, 6.0]);
         let shows = |query: &str| {
             let listing = listing(query);
-            listing.shows(&own, listing.limits().unwrap(), TODAY)
+            in_view(&listing.only, &own) && listing.keeps(&own, listing.limits().unwrap(), TODAY)
         };
         for yes in [
             "",

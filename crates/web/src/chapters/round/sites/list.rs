@@ -1,11 +1,11 @@
 //! The list of sites as a round: the most urgent first, in rows that are looked at rather than read.
 
-use super::filter::{Listing, SORTS, VIEWS, grave, rain, usual_units};
+use super::filter::{Listing, SORTS, VIEWS, grave, in_view, rain, usual_units};
 use crate::chapters::round::standing::Standing;
 use crate::page::dates::{DateFormat, in_own_words};
 use crate::page::frame::Frame;
 use crate::page::pagination::{LINES, Pages, asked_page};
-use crate::page::quantities::{counted, depth, in_words};
+use crate::page::quantities::{counted, depth, in_words, span};
 use crate::server::address;
 use crate::server::error::{PageError, page_with, see_other};
 use crate::server::state::read;
@@ -122,12 +122,7 @@ fn nights_words(runs: &[NightRun]) -> String {
     let of = |tonight: bool| {
         let own = || runs.iter().filter(move |run| run.tonight == tonight);
         let minutes: i32 = own().filter(|run| !run.held).map(|run| run.until - run.from).sum();
-        let watered = match (minutes / 60, minutes % 60) {
-            (0, 0) => "nothing".to_owned(),
-            (0, m) => format!("{m} min"),
-            (h, 0) => format!("{h} h"),
-            (h, m) => format!("{h} h {m} min"),
-        };
+        let watered = if minutes == 0 { "nothing".to_owned() } else { span(f64::from(minutes)) };
         if own().any(|run| run.held) { format!("{watered}, some prevented") } else { watered }
     };
     format!("Last night {}; tonight {}", of(false), of(true))
@@ -295,15 +290,13 @@ pub(super) async fn list_page(
         read(&here.state, move |snapshot| Ok((snapshot.round_sites(&scope)?, snapshot.users()?))).await?;
     let today = here.who.now.to_zoned(TimeZone::UTC).date();
     let day = |site: &SiteRow| site.standing.day.unwrap_or(today);
-    let number = |only: &str| {
-        let view = Listing { only: only.to_owned(), ..asked.clone() };
-        all.iter().filter(|site| view.shows(site, limits, day(site))).count()
-    };
+    let mut listed: Vec<&SiteRow> = all.iter().filter(|site| asked.keeps(site, limits, day(site))).collect();
+    let number = |only: &str| listed.iter().filter(|site| in_view(only, site)).count();
     let views = VIEWS.map(|(only, words)| {
         (asked.with("only", only), format!("{words} {}", number(only)), asked.only == only)
     });
-    let mut listed: Vec<&SiteRow> = all.iter().filter(|site| asked.shows(site, limits, day(site))).collect();
-    asked.sort(&mut listed);
+    listed.retain(|site| in_view(&asked.only, site));
+    asked.sort(&mut listed, limits);
     let total = i64::try_from(listed.len()).unwrap_or(i64::MAX);
     let page_of = |n: i64| {
         let first = asked.with("page", "");
@@ -323,7 +316,7 @@ pub(super) async fn list_page(
         (by_site(graves, |own| own.site), by_site(calls, |own: &CallRow| own.site_id.number()));
     let units = if asked.unit == "in" { UnitSystem::UsCustomary } else { usual_units(&all) };
     let line = |site: &&SiteRow| {
-        Known { graves: &graves, calls: &calls, rain_days: asked.rain_days(), today: day(site) }.line(site)
+        Known { graves: &graves, calls: &calls, rain_days: limits.days, today: day(site) }.line(site)
     };
     let page = ListPage {
         frame: Frame::new(&here.who, "Round")?,
@@ -335,7 +328,7 @@ pub(super) async fn list_page(
         people: people_of(people, asked),
         tags: tags_of(&all, asked),
         rain_unit: if units == UnitSystem::UsCustomary { "in" } else { "mm" },
-        rain_head: match asked.rain_days() {
+        rain_head: match limits.days {
             1 => "Rain today".into(),
             n => format!("Rain, {n} days"),
         },
