@@ -2,6 +2,7 @@
 """A device for the checks of tools/check/devices.sh; the standard library only.
 
 devices.py token URL                       signs in to the demo and makes a device; prints its token
+devices.py reading-token URL               the same for a token by which other software reads everything
 devices.py post URL TOKEN BATCHES PER      posts BATCHES x PER readings, each batch again until it is taken
 devices.py frozen URL PID                  freezes a process and its children, asks for pages, lets them go on
 devices.py flood URL TOKEN RATE SECONDS    posts RATE readings a second and prints what was taken
@@ -48,6 +49,13 @@ def token(url, sensor=1):
     page = f"/sites/1/sensors/{sensor}"
     send(page + "/devices", csrf=csrf(page), name="check")
     return re.search(r'class="token">([0-9a-f]+)<', send(page)).group(1)
+
+
+def reading_token(url):
+    send, csrf = browse(url)
+    send("/sign-in", csrf=csrf("/sign-in"), login="bram", password="larkrigg-demo")
+    send("/me/tokens", csrf=csrf("/me/tokens"), name="check", sites="yes", settings="yes", nights="yes", account="yes")
+    return re.search(r'class="token">([0-9a-f]+)<', send("/me/tokens")).group(1)
 
 
 def post(url, key, readings, patient=True):
@@ -133,6 +141,8 @@ def main():
     what, url = sys.argv[1], sys.argv[2].rstrip("/")
     if what == "token":
         print(token(url))
+    elif what == "reading-token":
+        print(reading_token(url))
     elif what == "post":
         key, batches, per = sys.argv[3], int(sys.argv[4]), int(sys.argv[5])
         times = stamps(url, batches * per)

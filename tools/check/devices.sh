@@ -43,9 +43,13 @@ venv=target/reference/schemathesis
 [ -x "$venv/bin/schemathesis" ] || { python3 -m venv "$venv"; "$venv/bin/pip" install --quiet --disable-pip-version-check schemathesis==4.32.5; }
 # A schema cannot say that a stamp is recent or a value possible, so that what fits it may still be
 # refused with 422; all else is checked: no server error, answers as described, bad input refused.
-"$venv/bin/schemathesis" run "$url/api/v1/openapi.json" --header "Authorization: Bearer $token" \
-    --exclude-checks positive_data_acceptance --max-examples 60 --rate-limit 15/s --seed 7 --no-color >"$work/schemathesis.log" 2>&1 \
-    || { tail -n 80 "$work/schemathesis.log" >&2; die "the interface differs from its description"; }
+described() {
+    "$venv/bin/schemathesis" run "$url/api/v1/openapi.json" --header "Authorization: Bearer $1" "${@:2}" \
+        --exclude-checks positive_data_acceptance --max-examples 60 --rate-limit 15/s --seed 7 --no-color >"$work/schemathesis.log" 2>&1 \
+        || { tail -n 80 "$work/schemathesis.log" >&2; die "the interface differs from its description"; }
+}
+described "$token" --include-path /api/v1/readings --include-path /api/v1/time
+described "$(python3 tools/check/devices.py reading-token "$url")" --exclude-path /api/v1/readings --exclude-path /api/v1/time
 
 say "Every other route that answers a script or a file, by the same ..."
 cookie=$(python3 tools/check/json_routes.py "$url" "$work")

@@ -2,6 +2,7 @@
 //! nothing half-read: a file is taken whole or refused.
 
 pub mod account_csv;
+pub mod api;
 pub mod balance_csv;
 pub mod budget_file;
 pub mod card_file;

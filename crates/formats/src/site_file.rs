@@ -181,6 +181,11 @@ pub fn schema() -> String {
     schema_of::<SiteDto>()
 }
 
+/// The same within the description of an interface.
+pub(crate) fn schema_in(generator: &mut schemars::SchemaGenerator) -> schemars::Schema {
+    generator.subschema_for::<SiteDto>()
+}
+
 /// Writes a site, its card without access notes: a file goes from hand to hand.
 #[must_use]
 pub fn write(file: &SiteFile) -> String {

@@ -147,8 +147,18 @@ pub struct Asked {
 /// The one question that every page begins with. It is written out here, so that it stays prepared on its
 /// connection: planned anew each time, it would cost more than everything else of a small page.
 struct AskedQuery<'a> {
+    by: AskedBy,
     token_sha256: &'a [u8],
     site_id: Option<i64>,
+}
+
+/// What tells who asks.
+#[derive(Clone, Copy)]
+enum AskedBy {
+    /// The session of a browser.
+    Session,
+    /// A token of other software that reads in a person's name.
+    ApiToken,
 }
 
 impl QueryFragment<Pg> for AskedQuery<'_> {
@@ -163,20 +173,25 @@ impl QueryFragment<Pg> for AskedQuery<'_> {
         } else {
             out.push_sql(", NULL::bigint");
         }
+        out.push_sql(match self.by {
+            AskedBy::Session => " FROM sessions x",
+            AskedBy::ApiToken => " FROM api_tokens x",
+        });
         out.push_sql(
-            " FROM sessions x JOIN users u ON u.id = x.user_id \
-             LEFT JOIN sites s ON s.removed_at IS NULL AND s.id = ",
+            " JOIN users u ON u.id = x.user_id LEFT JOIN sites s ON s.removed_at IS NULL AND s.id = ",
         );
         out.push_bind_param::<Nullable<BigInt>, _>(&self.site_id)?;
-        out.push_sql(
-            " LEFT JOIN site_readings r ON r.site_id = s.id WHERE x.expires_at > now() \
-             AND u.disabled_at IS NULL AND x.token_sha256 = ",
-        );
+        out.push_sql(" LEFT JOIN site_readings r ON r.site_id = s.id WHERE ");
+        out.push_sql(match self.by {
+            AskedBy::Session => "x.expires_at > now()",
+            AskedBy::ApiToken => "x.revoked_at IS NULL",
+        });
+        out.push_sql(" AND u.disabled_at IS NULL AND x.token_sha256 = ");
         out.push_bind_param::<Binary, _>(self.token_sha256)
     }
 }
 
-/// Two questions, with and without a site, each of which stays prepared.
+/// Four questions, by session or token, with and without a site, each of which stays prepared.
 impl QueryId for AskedQuery<'_> {
     type QueryId = ();
     const HAS_STATIC_QUERY_ID: bool = false;
@@ -500,7 +515,15 @@ impl Store {
     /// # Errors
     /// As any query.
     pub fn asked(&self, token_sha256: &[u8], site_id: Option<i64>) -> Result<Option<Asked>> {
-        let asked = AskedQuery { token_sha256, site_id };
+        self.asked_by(AskedQuery { by: AskedBy::Session, token_sha256, site_id })
+    }
+
+    /// The same by a token of other software; `None` when it was revoked or its person may not sign in.
+    pub(crate) fn asked_by_token(&self, token_sha256: &[u8], site_id: Option<i64>) -> Result<Option<Asked>> {
+        self.asked_by(AskedQuery { by: AskedBy::ApiToken, token_sha256, site_id })
+    }
+
+    fn asked_by(&self, asked: AskedQuery<'_>) -> Result<Option<Asked>> {
         let row: Option<AskedRow> = asked.get_result(&mut self.connection()?).optional()?;
         row.map(AskedRow::asked).transpose()
     }

@@ -5,6 +5,7 @@
 //! started from: when somebody else saved in between, the caller gets both and nothing is lost.
 
 pub mod accounts;
+pub mod api_tokens;
 pub mod clock;
 pub mod controllers;
 pub mod drafts;

@@ -1,6 +1,7 @@
 //! Pages and HTTP interface. A chapter is a folder: handlers, view models and templates together.
 //! A view model is a plain struct built by a function that a test can call without a server.
 
+mod api;
 mod chapters;
 #[cfg(test)]
 mod fixture;
@@ -73,7 +74,7 @@ fn routes(config: &mut web::ServiceConfig) {
         .configure(chapters::tuning::routes)
         .configure(chapters::logbook::routes)
         .configure(chapters::sensors::routes)
-        .configure(chapters::sensors::api_routes)
+        .configure(api::routes)
         .configure(chapters::today::routes)
         .service(server::moved::controllers)
         .default_service(web::to(server::error::not_found));

@@ -1,6 +1,6 @@
 //! What nobody can do: stop the server without an account, keep others out, or change what sites out of sight rest on.
 
-use super::http::Person;
+use super::http::{Person, ZONE};
 use super::server::{BINARY, Server, key, key_file};
 use std::io::{Read, Write};
 use std::net::TcpStream;
@@ -254,4 +254,20 @@ fn the_cookie_of_a_session_is_closed_to_scripts_and_to_other_pages() {
         assert!(cookie.contains(word), "{word} of {cookie}");
     }
     assert!(!cookie.contains("samesite=none") && !cookie.contains("domain="), "{cookie}");
+}
+
+#[test]
+fn what_people_type_is_shown_and_never_run() {
+    let server = Server::start(true);
+    let person = Person::signed_in(&server, "bram");
+    let mut fields = ZONE.to_vec();
+    fields.retain(|(k, _)| *k != "name");
+    fields.push(("name", "<script>alert(1)</script>\"'&"));
+    assert_eq!(person.post_from("/sites/1/zones", "/sites/1/zones", &fields).status, 303);
+    for page in ["/sites/1/zones", "/sites/1/today", "/sites/1/sheet"] {
+        let text = person.get(page).text;
+        assert!(!text.contains("<script>alert"), "{page}");
+        assert!(text.contains("&#60;script&#62;alert(1)"), "{page}");
+    }
+    assert!(person.get("/find.json").headers["content-type"].starts_with("application/json"));
 }

@@ -27,7 +27,7 @@ enum Least {
     Technician,
     Owner,
     /// A token of its own; nobody's sign-in is enough.
-    Device,
+    Token,
 }
 
 /// A route with the least role that may use it.
@@ -47,7 +47,7 @@ fn rows() -> Vec<Row> {
             "reader" => Least::Reader,
             "technician" => Least::Technician,
             "owner" => Least::Owner,
-            "device" => Least::Device,
+            "token" => Least::Token,
             other => panic!("{other} is no role"),
         };
         let (method, path) = (words.next().unwrap().to_owned(), words.next().unwrap().to_owned());
@@ -242,6 +242,7 @@ impl Things {
             things.insert(name, value.to_owned());
         }
         things.insert("token", "none".into());
+        things.insert("api_token", "1".into());
         things.insert("secret", "none".into());
         things.insert("job", "1".into());
         things.insert("path:.*", "mark.svg".into());
@@ -294,7 +295,7 @@ fn nobody_a_reader_and_a_technician_get_what_their_role_allows_and_no_more() {
             let key = if *role == Least::Anyone { String::new() } else { token(&person.get("/").text) };
             let status = send(person, row, &address, &[("csrf", key.as_str())]);
             let refused: &[u16] = match (role, row.least) {
-                (_, Least::Device) => &[401],
+                (_, Least::Token) => &[401],
                 (Least::Anyone, _) => &[303, 401],
                 _ => &[403],
             };
@@ -354,7 +355,7 @@ fn no_form_is_taken_without_the_token_of_its_session() {
     let before = stamps();
     let owner = Person::signed_in(&server, "isla");
     let other = token(&Person::signed_in(&server, "bram").get("/").text);
-    let forms = |r: &&Row| r.method == "POST" && r.path != "/first-owner" && r.least != Least::Device;
+    let forms = |r: &&Row| r.method == "POST" && r.path != "/first-owner" && r.least != Least::Token;
     for row in rows().iter().filter(forms) {
         let address = things.address(&row.path, 1);
         for fields in [&[][..], &[("csrf", "nonsense")], &[("csrf", other.as_str())]] {
@@ -431,7 +432,7 @@ fn every_page_answers_its_least_role_and_no_address_fails() {
         let address = things.address(&row.path, 1);
         let status = send(&owner, row, &address, &[("csrf", key.as_str())]);
         let let_in = status != 401 && status != 403;
-        assert!(status < 500 && let_in == (row.least != Least::Device), "{} {address}: {status}", row.method);
+        assert!(status < 500 && let_in == (row.least != Least::Token), "{} {address}: {status}", row.method);
         for strange in ["0", "-1", "9223372036854775807", "x", "%00", "1%00"] {
             let filled = row.path.replace("{id}", strange);
             let address = things.address(&filled, 1);

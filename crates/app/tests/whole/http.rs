@@ -96,6 +96,15 @@ impl Person {
         read(request.send(body).unwrap())
     }
 
+    /// Reads with a bearer token; with none where it is empty.
+    pub fn get_with_token(&self, path: &str, token: &str) -> Answer {
+        let mut request = self.agent.get(format!("{}{path}", self.url));
+        if !token.is_empty() {
+            request = request.header("authorization", format!("Bearer {token}"));
+        }
+        read(request.call().unwrap())
+    }
+
     /// Sends a form with the token of the page it stands on.
     pub fn post_from(&self, page: &str, path: &str, fields: &[(&str, &str)]) -> Answer {
         let token = token(&self.get(page).text);
@@ -133,7 +142,7 @@ impl Person {
     }
 }
 
-const ZONE: [(&str, &str); 8] = [
+pub const ZONE: [(&str, &str); 8] = [
     ("units", "metric"),
     ("number", "9"),
     ("name", "Rock wall"),
@@ -551,22 +560,6 @@ fn site_errors_stand_at_their_fields_in_the_units_of_the_form() {
     assert!(answer.text.contains("value=\"3,412\"") && answer.text.contains("value=\"Larkrigg/Town\""));
     assert!(answer.text.contains(">ft<") && answer.text.contains(">gpm<"));
     assert!(!person.get("/").text.contains("Box</td>"), "nothing stored");
-}
-
-#[test]
-fn what_people_type_is_shown_and_never_run() {
-    let server = Server::start(true);
-    let person = Person::signed_in(&server, "bram");
-    let mut fields = ZONE.to_vec();
-    fields.retain(|(k, _)| *k != "name");
-    fields.push(("name", "<script>alert(1)</script>\"'&"));
-    assert_eq!(person.post_from("/sites/1/zones", "/sites/1/zones", &fields).status, 303);
-    for page in ["/sites/1/zones", "/sites/1/today", "/sites/1/sheet"] {
-        let text = person.get(page).text;
-        assert!(!text.contains("<script>alert"), "{page}");
-        assert!(text.contains("&#60;script&#62;alert(1)"), "{page}");
-    }
-    assert!(person.get("/find.json").headers["content-type"].starts_with("application/json"));
 }
 
 #[test]

@@ -10,6 +10,7 @@
 
 mod abuse;
 mod account;
+mod api;
 mod authority;
 mod background;
 mod browser;

@@ -5,7 +5,7 @@ use super::server::Server;
 
 /// Addresses of the demo for every page of the route table that a technician or the owner opens. Downloads, data for
 /// scripts and pages that need something made first are left out.
-pub const PAGES: [&str; 61] = [
+pub const PAGES: [&str; 62] = [
     "/",
     "/about",
     "/audit",
@@ -20,6 +20,7 @@ pub const PAGES: [&str; 61] = [
     "/ordinances/new",
     "/me/factor",
     "/me/mail",
+    "/me/tokens",
     "/notices",
     "/people",
     "/people/2/sites",
@@ -70,7 +71,7 @@ pub const PAGES: [&str; 61] = [
 ];
 
 /// Routes whose pages are not opened here, and why.
-const LEFT_OUT: [(&str, &str); 18] = [
+const LEFT_OUT: [(&str, &str); 25] = [
     ("/sites/{id}", "goes on to Today"),
     ("/metrics", "words for a scraper"),
     ("/sign-in/code", "opened after a password, in the story of people"),
@@ -88,6 +89,13 @@ const LEFT_OUT: [(&str, &str); 18] = [
     ("/sites/{id}/weather/sources/{source}/normals", "only of a source of normals"),
     ("/typed", "an answer for a script"),
     ("/api/v1/time", "an answer for a device"),
+    ("/api/v1/sites", "an answer for other software"),
+    ("/api/v1/sites/{id}", "an answer for other software"),
+    ("/api/v1/sites/{id}/account", "an answer for other software"),
+    ("/api/v1/sites/{id}/controllers/{number}/settings", "an answer for other software"),
+    ("/api/v1/sites/{id}/night", "an answer for other software"),
+    ("/api/v1/notices", "an answer for other software"),
+    ("/api/v1/weekly-list", "an answer for other software"),
     ("/assets/{path:.*}", "what ships"),
 ];
 

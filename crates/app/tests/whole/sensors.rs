@@ -7,7 +7,7 @@ use jiff::{SignedDuration, Timestamp, ToSpan};
 
 const SENSOR: &str = "/sites/1/sensors/1";
 
-fn token_on(page: &str) -> String {
+pub fn token_on(page: &str) -> String {
     page.split("<code class=\"token\">")
         .nth(1)
         .expect("a token that is shown once")

@@ -42,6 +42,11 @@ pub fn schema() -> String {
     schema_of::<FileDto>()
 }
 
+/// The same within the description of an interface.
+pub(crate) fn schema_in(generator: &mut schemars::SchemaGenerator) -> schemars::Schema {
+    generator.subschema_for::<FileDto>()
+}
+
 /// Writes a controller.
 #[must_use]
 pub fn write(file: &ControllerFile) -> String {

@@ -22,6 +22,9 @@ const ADDRESS_ATTEMPTS_PER_MINUTE: NonZeroU32 = per(60);
 /// Posts of one device a second, and in a burst: many times what a device with something to say needs.
 const POSTS_PER_SECOND: NonZeroU32 = per(20);
 const POST_BURST: NonZeroU32 = per(100);
+/// Requests of other software by one token a second, and in a burst: a program that walks hundreds of sites once an hour.
+const READS_PER_SECOND: NonZeroU32 = per(20);
+const READ_BURST: NonZeroU32 = per(200);
 /// Keys remembered by a limiter before the idle ones are dropped.
 const REMEMBERED: usize = 10_000;
 /// Keys beyond which an unknown one is refused: by then somebody makes them up faster than they age.
@@ -66,6 +69,8 @@ pub(crate) struct Limits {
     addresses: Keyed,
     /// Posts of devices by the hash of their token.
     posts: Keyed,
+    /// Requests of other software by the hash of its token.
+    reads: Keyed,
 }
 
 impl Default for Limits {
@@ -74,6 +79,7 @@ impl Default for Limits {
             attempts: Keyed::new(Quota::per_minute(ATTEMPTS_PER_MINUTE).allow_burst(ATTEMPT_BURST)),
             addresses: Keyed::new(Quota::per_minute(ADDRESS_ATTEMPTS_PER_MINUTE)),
             posts: Keyed::new(Quota::per_second(POSTS_PER_SECOND).allow_burst(POST_BURST)),
+            reads: Keyed::new(Quota::per_second(READS_PER_SECOND).allow_burst(READ_BURST)),
         }
     }
 }
@@ -99,6 +105,12 @@ impl Limits {
     pub fn post(&self, token_hash: &[u8]) -> bool {
         // It is a digest already.
         self.posts.allows(first_bytes(token_hash))
+    }
+
+    /// Whether other software may read by a token again now.
+    pub fn reads(&self, token_hash: &[u8]) -> bool {
+        // It is a digest already.
+        self.reads.allows(first_bytes(token_hash))
     }
 
     /// Whether an address may try another unknown token: guessing is slowed down, and not written down.

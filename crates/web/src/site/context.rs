@@ -49,10 +49,7 @@ impl FromRequest for AtSite {
 
     fn from_request(request: &HttpRequest, payload: &mut Payload) -> Self::Future {
         let asking = Asking::from_request(request, payload);
-        Box::pin(async move {
-            let Asking { state, who, site, .. } = asking.await?;
-            Self::open(state, who, site.ok_or(PageError::NotFound)?).await
-        })
+        Box::pin(async move { Self::of_asking(asking.await?).await })
     }
 }
 
@@ -73,6 +70,12 @@ impl FromRequest for EditorAt {
 }
 
 impl AtSite {
+    /// The site that somebody asks about.
+    pub async fn of_asking(asking: Asking) -> Result<Self, PageError> {
+        let Asking { state, who, site, .. } = asking;
+        Self::open(state, who, site.ok_or(PageError::NotFound)?).await
+    }
+
     async fn open(state: web::Data<AppState>, who: SignedIn, stamp: SiteStamp) -> Result<Self, PageError> {
         let (shared, stamp) = (state.clone(), state.settled.of(stamp));
         let records = match SiteRecords::known(&state, stamp) {
@@ -248,15 +251,18 @@ impl FromRequest for AllSites {
 
     fn from_request(request: &HttpRequest, payload: &mut Payload) -> Self::Future {
         let asking = Asking::from_request(request, payload);
-        Box::pin(async move {
-            let Asking { state, who, everywhere, .. } = asking.await?;
-            let about = About::Sites { stamp: everywhere, scope: who.scope.clone() };
-            Ok(Self { state, who, about })
-        })
+        Box::pin(async move { Ok(Self::of_asking(asking.await?)) })
     }
 }
 
 impl AllSites {
+    /// All sites of who asks.
+    pub fn of_asking(asking: Asking) -> Self {
+        let Asking { state, who, everywhere, .. } = asking;
+        let about = About::Sites { stamp: everywhere, scope: who.scope.clone() };
+        Self { state, who, about }
+    }
+
     /// Computes an answer from the facts of all sites off the event loop, once for them; where it holds words, in the
     /// habit of who asks and once for each habit.
     pub async fn once<Q: Question>(

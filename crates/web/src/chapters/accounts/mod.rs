@@ -8,6 +8,7 @@ mod password;
 
 pub use password::link_for;
 mod sites;
+mod tokens;
 mod typed;
 
 use crate::page::frame::Frame;
@@ -48,6 +49,7 @@ pub(crate) fn routes(config: &mut web::ServiceConfig) {
         .configure(me::routes)
         .configure(password::routes)
         .configure(sites::routes)
+        .configure(tokens::routes)
         .configure(typed::routes);
 }
 

@@ -1,6 +1,5 @@
 //! Sensors: what they say, whom they can stop, where they stand, how they are wired, and their upkeep.
 
-mod api;
 mod calibrate;
 mod detail;
 mod devices;
@@ -13,8 +12,6 @@ mod site_plan;
 mod thresholds;
 mod view;
 mod wiring;
-
-pub(crate) use api::routes as api_routes;
 
 use crate::page::frame::{Chapter, Frame};
 use crate::server::address;

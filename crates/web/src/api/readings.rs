@@ -1,20 +1,22 @@
-//! The interface that devices post readings to, with its description as OpenAPI.
+//! Readings that devices post.
 //!
 //! A post is accepted or refused whole by its token and shape; of its readings each is taken, known
 //! already, or refused with a reason. What is acknowledged is stored.
 
+use super::error::problem;
+use super::token::bearer;
 use crate::server::session::hash;
 use crate::server::state::{AppState, with_store};
 use crate::server::visitor::address_of;
 use actix_web::http::{StatusCode, header};
 use actix_web::{HttpRequest, HttpResponse, get, post, web};
 use jiff::{SignedDuration, Timestamp};
-use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use upland_core::codes::Coded;
 use upland_core::sensors::{Channel, Reading};
+use upland_formats::api::Time;
+use upland_formats::api::readings::{Post, PostedReading, RefusedReading, Taken};
 use upland_store::readings::{ChannelReading, Posting};
-use utoipa::{OpenApi, ToSchema};
 
 /// Most readings of a post.
 const MOST: usize = 5_000;
@@ -30,7 +32,7 @@ const SKEW: SignedDuration = SignedDuration::from_mins(2);
 /// A stamp older than this is refused, days.
 const STALE_DAYS: i64 = 400;
 
-pub(crate) fn routes(config: &mut web::ServiceConfig) {
+pub(super) fn routes(config: &mut web::ServiceConfig) {
     config
         .app_data(web::JsonConfig::default().limit(MAX_BYTES).error_handler(|error, _| {
             let message = format!("the body is not as described: {error}");
@@ -43,83 +45,11 @@ pub(crate) fn routes(config: &mut web::ServiceConfig) {
             actix_web::error::InternalError::from_response(error, problem(status, &message)).into()
         }))
         .service(take)
-        .service(time)
-        .service(description)
-        .service(no_other_method("/api/v1/readings", "POST", "readings are posted here"))
-        .service(no_other_method("/api/v1/time", "GET", "the time is only told"))
-        .service(no_other_method("/api/v1/openapi.json", "GET", "the description is only told"));
-}
-
-/// What answers every method but the one that a path has; it stands after the handler of that one.
-fn no_other_method(path: &'static str, allowed: &'static str, message: &'static str) -> actix_web::Resource {
-    web::resource(path).to(move || async move {
-        let mut answer = problem(StatusCode::METHOD_NOT_ALLOWED, message);
-        answer.headers_mut().insert(header::ALLOW, header::HeaderValue::from_static(allowed));
-        answer
-    })
-}
-
-/// One reading.
-#[derive(Debug, Deserialize, ToSchema)]
-#[serde(deny_unknown_fields)]
-struct ReadingDto {
-    /// What was read, with its unit: rain_mm (since the reading before), temperature_c, humidity_pct,
-    /// solar_w_m2, wind_m_s (at 2 m), soil_pct (by volume), flow_l_min, et_mm (of the day that ends),
-    /// contact (1 prevents watering, 0 allows it), battery_pct.
-    #[schema(example = "soil_pct")]
-    channel: String,
-    /// When, RFC 3339 with offset.
-    #[schema(value_type = String, format = DateTime, example = "2026-07-14T18:00:00Z")]
-    at: String,
-    #[schema(example = 31.5)]
-    value: f64,
-}
-
-/// Readings of one device, in any order.
-#[derive(Debug, Deserialize, ToSchema)]
-#[serde(deny_unknown_fields)]
-struct PostDto {
-    /// At most 5 000.
-    #[schema(min_items = 1, max_items = 5000)]
-    readings: Vec<ReadingDto>,
-    /// What the device's own clock says now; a clock that is off is flagged.
-    #[serde(default)]
-    #[schema(value_type = Option<String>, format = DateTime)]
-    device_time: Option<String>,
-}
-
-/// A reading that was not taken.
-#[derive(Debug, Serialize, ToSchema, PartialEq)]
-struct RefusedDto {
-    /// Its place in the post, from 0.
-    index: usize,
-    reason: String,
-}
-
-/// What became of a post.
-#[derive(Debug, Serialize, ToSchema, PartialEq)]
-struct TakenDto {
-    /// New and stored.
-    taken: usize,
-    /// Known already; nothing was doubled.
-    repeated: usize,
-    refused: Vec<RefusedDto>,
-    /// What the device or its owner should look at.
-    warnings: Vec<String>,
-}
-
-/// Why a post was not taken.
-#[derive(Debug, Serialize, ToSchema)]
-struct ProblemDto {
-    error: String,
-}
-
-fn problem(status: StatusCode, message: &str) -> HttpResponse {
-    HttpResponse::build(status).json(ProblemDto { error: message.to_owned() })
+        .service(time);
 }
 
 /// A reading that can be kept, or why not.
-fn judge(dto: &ReadingDto, now: Timestamp) -> Result<ChannelReading, String> {
+fn judge(dto: &PostedReading, now: Timestamp) -> Result<ChannelReading, String> {
     let channel = Channel::from_code(&dto.channel).ok_or_else(|| {
         let known: Vec<&str> = Channel::TABLE.iter().map(|(_, code)| *code).collect();
         format!("unknown channel; known are {}", known.join(", "))
@@ -154,34 +84,10 @@ fn kind_of(reason: &str) -> &str {
 }
 
 /// Posts readings of a device.
-#[utoipa::path(
-    post,
-    path = "/api/v1/readings",
-    request_body = PostDto,
-    security(("device_token" = [])),
-    responses(
-        (status = 200, description = "Each reading was taken, known, or refused by itself. RateLimit-Remaining says how many new readings of the day are left", body = TakenDto),
-        (status = 400, description = "The body is not as described", body = ProblemDto),
-        (status = 401, description = "No token, or an unknown one", body = ProblemDto),
-        (status = 403, description = "The token was revoked", body = ProblemDto),
-        (status = 413, description = "Larger than a megabyte", body = ProblemDto),
-        (status = 415, description = "Not JSON", body = ProblemDto),
-        (status = 422, description = "Every reading was refused", body = TakenDto),
-        (status = 429, description = "Too many posts, or the day's 250 000 new readings are used; Retry-After says how long to wait", body = ProblemDto),
-        (status = 503, description = "Not stored; post again", body = ProblemDto)
-    )
-)]
 #[post("/api/v1/readings")]
 async fn take(state: web::Data<AppState>, request: HttpRequest, payload: web::Payload) -> HttpResponse {
     let address = address_of(&request);
-    let token = request
-        .headers()
-        .get("authorization")
-        .and_then(|v| v.to_str().ok())
-        .and_then(|v| v.strip_prefix("Bearer "))
-        .map(str::trim)
-        .unwrap_or_default()
-        .to_owned();
+    let token = bearer(&request).to_owned();
     if token.is_empty() {
         return problem(StatusCode::UNAUTHORIZED, "send the device's token as: Authorization: Bearer TOKEN");
     }
@@ -220,8 +126,7 @@ async fn take(state: web::Data<AppState>, request: HttpRequest, payload: web::Pa
     };
     // The body is read only for whom it may come from.
     let mut payload = payload.into_inner();
-    let dto = match <web::Json<PostDto> as actix_web::FromRequest>::from_request(&request, &mut payload).await
-    {
+    let dto = match <web::Json<Post> as actix_web::FromRequest>::from_request(&request, &mut payload).await {
         Ok(dto) => dto.into_inner(),
         Err(error) => {
             let _ = refuse(&state, Some(posting.device_id), "unreadable post", 1, &error.to_string()).await;
@@ -231,26 +136,11 @@ async fn take(state: web::Data<AppState>, request: HttpRequest, payload: web::Pa
     store(&state, &posting, &dto).await
 }
 
-/// What the almanac's clock shows.
-#[derive(Serialize, ToSchema)]
-struct TimeDto {
-    /// An instant, to the minute; a device without a clock of its own may set itself by it.
-    now: String,
-}
-
 /// The clock that stamps are judged by.
-#[utoipa::path(
-    get,
-    path = "/api/v1/time",
-    responses(
-        (status = 200, description = "The time", body = TimeDto),
-        (status = 503, description = "The clock is not known now; ask again", body = ProblemDto)
-    )
-)]
 #[get("/api/v1/time")]
 async fn time(state: web::Data<AppState>) -> HttpResponse {
     match crate::server::state::read(&state, |snapshot| snapshot.clock_ahead()).await {
-        Ok(ahead) => HttpResponse::Ok().json(TimeDto { now: crate::server::clock::now(ahead).to_string() }),
+        Ok(ahead) => HttpResponse::Ok().json(Time { now: crate::server::clock::now(ahead) }),
         Err(_) => problem(StatusCode::SERVICE_UNAVAILABLE, "the clock is not known now; ask again"),
     }
 }
@@ -298,10 +188,10 @@ async fn warnings(
 async fn count(
     state: &web::Data<AppState>,
     posting: &Posting,
-    dto: &PostDto,
-    refused: &[RefusedDto],
+    dto: &Post,
+    refused: &[RefusedReading],
 ) -> Result<(), crate::server::error::PageError> {
-    let mut kinds: BTreeMap<&str, (i64, &RefusedDto)> = BTreeMap::new();
+    let mut kinds: BTreeMap<&str, (i64, &RefusedReading)> = BTreeMap::new();
     for one in refused {
         let slot = kinds.entry(kind_of(&one.reason)).or_insert((0, one));
         *slot = (slot.0 + 1, one);
@@ -336,7 +226,7 @@ fn with_quota(mut answer: HttpResponse, left: usize) -> HttpResponse {
     answer
 }
 
-async fn store(state: &web::Data<AppState>, posting: &Posting, dto: &PostDto) -> HttpResponse {
+async fn store(state: &web::Data<AppState>, posting: &Posting, dto: &Post) -> HttpResponse {
     let now = crate::server::clock::now(posting.clock_ahead);
     if dto.readings.is_empty() {
         return not_as_described("a post has at least one reading");
@@ -357,7 +247,7 @@ async fn store(state: &web::Data<AppState>, posting: &Posting, dto: &PostDto) ->
     for (index, reading) in dto.readings.iter().enumerate() {
         match judge(reading, now) {
             Ok(reading) => good.push(reading),
-            Err(reason) => refused.push(RefusedDto { index, reason }),
+            Err(reason) => refused.push(RefusedReading { index, reason }),
         }
     }
     if posting.taken_today + good.len() > MOST_A_DAY {
@@ -381,48 +271,18 @@ async fn store(state: &web::Data<AppState>, posting: &Posting, dto: &PostDto) ->
         Ok(taken) => {
             let status = if sent == 0 { StatusCode::UNPROCESSABLE_ENTITY } else { StatusCode::OK };
             let left = MOST_A_DAY.saturating_sub(posting.taken_today + taken);
-            let told = TakenDto { taken, repeated: sent - taken, refused, warnings };
+            let told = Taken { taken, repeated: sent - taken, refused, warnings };
             with_quota(HttpResponse::build(status).json(told), left)
         }
     }
-}
-
-struct Security;
-
-impl utoipa::Modify for Security {
-    fn modify(&self, openapi: &mut utoipa::openapi::OpenApi) {
-        use utoipa::openapi::security::{HttpAuthScheme, HttpBuilder, SecurityScheme};
-        let scheme = HttpBuilder::new()
-            .scheme(HttpAuthScheme::Bearer)
-            .description(Some("The token of a device, made on the page of its sensor"))
-            .build();
-        openapi
-            .components
-            .get_or_insert_default()
-            .add_security_scheme("device_token", SecurityScheme::Http(scheme));
-    }
-}
-
-#[derive(OpenApi)]
-#[openapi(
-    info(title = "Upland Almanac readings", description = "Devices post what they read. A reading is kept once for its sensor, channel and instant, so a post may be sent again."),
-    paths(take, time),
-    components(schemas(PostDto, ReadingDto, TakenDto, RefusedDto, ProblemDto, TimeDto)),
-    modifiers(&Security)
-)]
-struct Api;
-
-#[get("/api/v1/openapi.json")]
-async fn description() -> HttpResponse {
-    HttpResponse::Ok().json(Api::openapi())
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
 
-    fn reading(channel: &str, at: &str, value: f64) -> ReadingDto {
-        ReadingDto { channel: channel.into(), at: at.into(), value }
+    fn reading(channel: &str, at: &str, value: f64) -> PostedReading {
+        PostedReading { channel: channel.into(), at: at.into(), value }
     }
 
     #[test]
@@ -441,17 +301,5 @@ mod tests {
             let reason = judge(&reading(channel, at, value), now).unwrap_err();
             assert_eq!(kind_of(&reason), kind, "{reason}");
         }
-    }
-
-    #[test]
-    fn the_description_names_every_channel_and_answer() {
-        let text = serde_json::to_string(&Api::openapi()).unwrap();
-        for (_, code) in Channel::TABLE {
-            assert!(text.contains(code), "{code}");
-        }
-        for status in ["200", "400", "401", "403", "413", "415", "422", "429", "503"] {
-            assert!(text.contains(&format!("\"{status}\"")), "{status}");
-        }
-        assert!(text.contains("device_token"));
     }
 }
