@@ -11,6 +11,7 @@ use rand::Rng;
 use upland_core::controller::schedule::{Days, Settings};
 use upland_core::quantity::time::Seconds;
 use upland_core::quantity::units::Metres;
+use upland_core::site::StationId;
 use upland_core::tuning::{Cause, Looks, Sign};
 
 fn first(seed: u64, of: impl Fn(u64) -> Option<Planted>) -> Planted {
@@ -110,7 +111,7 @@ pub fn beds_of_one_program(seed: u64) -> Planted {
         });
         making.must_show = false;
         let account = truth(&making.truth, making.world.on, making.world.at);
-        let looks = |station: u16| crate::looks_of(&account.zone(1, station).unwrap().days);
+        let looks = |station: u16| crate::looks_of(&account.zone(StationId::new(1, station)).unwrap().days);
         let right =
             stations.iter().all(|n| looks(*n) == if beds.contains(n) { Looks::Wet } else { Looks::Right });
         right.then(|| making.finish(Cause::DaysMany))?

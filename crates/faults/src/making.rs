@@ -12,6 +12,7 @@ use upland_core::controller::schedule::Settings;
 use upland_core::ground::soil::Texture;
 use upland_core::quantity::time::{Seconds, midnight};
 use upland_core::quantity::units::MillimetresPerHour;
+use upland_core::site::SurveyedZone;
 use upland_core::tuning::{Battery, Cause, ControllerSeen, Looks, ProgramSeen, SensorSeen, Sign, Visit};
 
 /// A case in the making.
@@ -84,7 +85,7 @@ impl Making {
     }
 
     pub fn zone_rate(&mut self, station: u16, times: f64) {
-        for (zone, resolved) in &mut self.truth.zones {
+        for SurveyedZone { zone, resolved } in &mut self.truth.zones {
             if zone.number == station {
                 let rate = MillimetresPerHour::from_mm_per_hour(resolved.rate.value.mm_per_hour() * times);
                 zone.precipitation_rate = Some(rate);
@@ -97,7 +98,9 @@ impl Making {
         let latitude = self.truth.site.latitude_deg;
         let worlds = if both { vec![&mut self.known, &mut self.truth] } else { vec![&mut self.truth] };
         for facts in worlds {
-            for (zone, resolved) in facts.zones.iter_mut().filter(|(z, _)| z.number == station) {
+            for SurveyedZone { zone, resolved } in
+                facts.zones.iter_mut().filter(|own| own.zone.number == station)
+            {
                 change(zone);
                 *resolved = zone.resolve(latitude);
             }

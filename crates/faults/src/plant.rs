@@ -18,6 +18,7 @@ use upland_core::quantity::time::{Seconds, midnight};
 use upland_core::quantity::units::{LitresPerMinute, Metres, Millimetres};
 use upland_core::sensors::state::{Cause as HoldCause, Hold};
 use upland_core::sensors::{Reading, Readings, Release};
+use upland_core::site::{StationId, SurveyedZone};
 use upland_core::tuning::{Cause, Looks, SensorSeen, Sign};
 
 /// Every cause that can be planted.
@@ -176,7 +177,7 @@ fn survey(cause: Cause, seed: u64) -> Option<Planted> {
         }
         Cause::PlantsWrong => {
             let station = making.at_one();
-            let now = making.known.zone(1, station)?.1.coefficient_on(making.world.on);
+            let now = making.known.zone(StationId::new(1, station))?.resolved.coefficient_on(making.world.on);
             let times = making.factor((0.4, 0.6), (1.4, 1.8));
             making.zone_is(
                 station,
@@ -202,7 +203,7 @@ fn survey(cause: Cause, seed: u64) -> Option<Planted> {
                 true,
             );
             making.set(|s| s.stations.retain(|(n, _)| *n != station));
-            let longest = making.known.zone(1, station)?.1.cycle_limit.longest?;
+            let longest = making.known.zone(StationId::new(1, station))?.resolved.cycle_limit.longest?;
             if making.world.settings().run_time(0, station).minutes().min_value() < 1.5 * longest.min_value()
             {
                 return None;
@@ -211,8 +212,9 @@ fn survey(cause: Cause, seed: u64) -> Option<Planted> {
             making.must_show = false;
         }
         _ => {
-            let supply =
-                making.known.zones.iter().map(|(z, r)| r.rate.value.flow_over(z.area.unwrap()).l_per_min());
+            let supply = making.known.zones.iter().map(|SurveyedZone { zone: z, resolved: r }| {
+                r.rate.value.flow_over(z.area.unwrap()).l_per_min()
+            });
             let supply = LitresPerMinute::from_l_per_min(supply.fold(0.0, f64::max) * 1.1);
             let half: Vec<u16> = making.world.stations().into_iter().filter(|n| n % 2 == 0).collect();
             for facts in [&mut making.known, &mut making.truth] {

@@ -7,6 +7,7 @@ use rand::Rng;
 use upland_core::account::site_account::{AccountInputs, EvidencePolicy, SiteAccount, begins, of_site};
 use upland_core::account::zone::AccountDay;
 use upland_core::quantity::units::{Litres, LitresPerMinute};
+use upland_core::site::{StationId, SurveyedZone};
 use upland_core::tuning::{Looks, ZoneSeen};
 
 /// A visitor leaves so much empty.
@@ -45,7 +46,7 @@ pub fn seen(world: &mut World, account: &SiteAccount, station: u16, certain: boo
     if !certain && world.rng.random_bool(LEFT_EMPTY) {
         return out;
     }
-    let mut looks = looks_of(&account.zone(1, station).unwrap().days);
+    let mut looks = looks_of(&account.zone(StationId::new(1, station)).unwrap().days);
     if !certain && world.rng.random_bool(MISTAKEN) {
         looks = match looks {
             Looks::Right if world.rng.random_bool(0.5) => Looks::Dry,
@@ -65,9 +66,9 @@ pub fn litres(
     from: jiff::Timestamp,
     until: jiff::Timestamp,
 ) -> f64 {
-    let of = |(zone, resolved): &(upland_core::site::Zone, upland_core::site::ResolvedZone)| {
+    let of = |SurveyedZone { zone, resolved }: &upland_core::site::SurveyedZone| {
         let flow = resolved.rate.value.flow_over(zone.area.unwrap());
-        let own = account.zone(1, zone.number).unwrap();
+        let own = account.zone(StationId::new(1, zone.number)).unwrap();
         let within = own.waterings.iter().filter(|w| w.from >= from && w.from < until);
         let minutes = |w: &upland_core::account::evidence::Watering| {
             upland_core::quantity::time::Seconds::between(w.from, w.until).minutes()
@@ -103,7 +104,7 @@ pub fn flow(
     station: u16,
     times: f64,
 ) -> Option<LitresPerMinute> {
-    let (zone, resolved) = true_facts.zone(1, station)?;
+    let SurveyedZone { zone, resolved } = true_facts.zone(StationId::new(1, station))?;
     let flow =
         resolved.rate.value.flow_over(zone.area?).l_per_min() * times * world.rng.random_range(0.96..1.04);
     Some(LitresPerMinute::from_l_per_min(flow))

@@ -23,7 +23,7 @@ use upland_core::quantity::units::{
 };
 use upland_core::sensors::{Sensor, generic};
 use upland_core::site::windows::WaterWindows;
-use upland_core::site::{Site, UnitSystem, Zone};
+use upland_core::site::{Site, SurveyedZone, UnitSystem, Zone};
 use upland_core::weather::DayWeather;
 use upland_core::weather::climate::Climate;
 
@@ -153,7 +153,7 @@ fn zone(rng: &mut ChaCha8Rng, number: u16) -> Zone {
 
 /// Demand of a zone, mm a day, in the hottest month.
 fn peak_demand(facts: &AccountInputs, at: usize) -> f64 {
-    let zone = &facts.zones[at].1;
+    let zone = &facts.zones[at].resolved;
     let months = facts.climate.monthly_expected_et0(2026);
     months.months().map(|(m, et0)| et0.mm() * zone.landscape_coefficient_in(m)).fold(0.0, f64::max)
 }
@@ -161,7 +161,7 @@ fn peak_demand(facts: &AccountInputs, at: usize) -> f64 {
 /// Days between waterings that every zone bears: none goes past its refill point.
 fn interval(facts: &AccountInputs, _on: Date) -> u8 {
     let bears = |at: usize| {
-        let raw = facts.zones[at].1.root_zone.readily_available().mm();
+        let raw = facts.zones[at].resolved.root_zone.readily_available().mm();
         raw / peak_demand(facts, at)
     };
     let least = (0..facts.zones.len()).map(bears).fold(f64::INFINITY, f64::min);
@@ -177,7 +177,7 @@ pub fn settings(facts: &AccountInputs, on: Date, interval: u8) -> Settings {
     program.starts = vec![Time::midnight()];
     program.days = Days::EveryNth { interval, first: FIRST };
     for at in 0..facts.zones.len() {
-        let (zone, resolved) = &facts.zones[at];
+        let SurveyedZone { zone, resolved } = &facts.zones[at];
         let net = Millimetres::from_mm(peak_demand(facts, at) * f64::from(interval));
         let minutes = resolved.minutes_for(net).min_value().round().max(1.0);
         settings.set_run_time(0, zone.number, Seconds::of(Minutes::from_min(minutes), f64::round));
@@ -244,7 +244,7 @@ impl World {
     /// Stations.
     #[must_use]
     pub fn stations(&self) -> Vec<u16> {
-        self.facts.zones.iter().map(|(z, _)| z.number).collect()
+        self.facts.zones.iter().map(|SurveyedZone { zone: z, .. }| z.number).collect()
     }
 
     /// One station by the dice.

@@ -4,6 +4,7 @@
 use jiff::ToSpan;
 use upland_core::account::site_account::{AccountInputs, EvidencePolicy, begins, end_of, of_site};
 use upland_core::controller::schedule::Days;
+use upland_core::site::{StationId, SurveyedZone};
 use upland_core::tuning::{
     Amount, Cause, Decision, LeverCode, Looks, Sign, Step, Turn, account_at, corrections, dated_steps,
     decide, outcomes, outlook, read_nights, turned, why,
@@ -51,7 +52,9 @@ fn common_practice_one_zone_off_is_its_own_run_time_and_leaves_the_rest() {
         if let Turn::Settings(_, settings) = &lever.turn {
             let before = case.known.controllers[0].settings_at(case.visit.at).unwrap();
             assert_eq!(settings.percentages, before.percentages);
-            for (zone, _) in case.known.zones.iter().filter(|(z, _)| Some(z.number) != case.station) {
+            for SurveyedZone { zone, .. } in
+                case.known.zones.iter().filter(|SurveyedZone { zone: z, .. }| Some(z.number) != case.station)
+            {
                 assert_eq!(settings.run_time(0, zone.number), before.run_time(0, zone.number));
             }
         }
@@ -250,13 +253,13 @@ fn readings_that_agree_offer_a_correction_and_more_of_them_more_surely() {
     use upland_core::account::log::LoggedReading;
     use upland_core::quantity::ratio::Share;
     let case = planted(Cause::NothingWrong, 3);
-    let (zone, resolved) = case.known.zones[0].clone();
+    let SurveyedZone { zone, resolved } = case.known.zones[0].clone();
     // The true zone is read every five days; its heads give four fifths of what the survey says.
     let mut truth = case.known.clone();
     let less = resolved.rate.value.mm_per_hour() * 0.8;
-    truth.zones[0].0.precipitation_rate =
+    truth.zones[0].zone.precipitation_rate =
         Some(upland_core::quantity::units::MillimetresPerHour::from_mm_per_hour(less));
-    truth.zones[0].1 = truth.zones[0].0.resolve(truth.site.latitude_deg);
+    truth.zones[0].resolved = truth.zones[0].zone.resolve(truth.site.latitude_deg);
     let mut factors = Vec::new();
     for count in [2, 5] {
         let mut known = case.known.clone();
@@ -295,7 +298,8 @@ fn a_zone_says_why_it_was_dry() {
     let case = planted(Cause::SensorOnRoofedZone, 2);
     let account = account_at(&case.known, &case.visit);
     let to = case.visit.at.to_zoned(case.known.tz.clone()).date();
-    let found = why(&case.known, &account, 1, case.station.unwrap(), to - 14.days(), to).unwrap();
+    let found =
+        why(&case.known, &account, StationId::new(1, case.station.unwrap()), to - 14.days(), to).unwrap();
     assert!(found.short_days > 0 && found.missed().mm() > 1.0);
     let first = found.reasons.first().unwrap();
     assert!(
@@ -306,9 +310,9 @@ fn a_zone_says_why_it_was_dry() {
     let mut bare = case.known.clone();
     bare.controllers[0].versions.iter_mut().for_each(|(_, s)| s.programs[0].run_times.clear());
     let account = account_at(&bare, &case.visit);
-    let found = why(&bare, &account, 1, case.station.unwrap(), to - 14.days(), to).unwrap();
+    let found = why(&bare, &account, StationId::new(1, case.station.unwrap()), to - 14.days(), to).unwrap();
     assert_eq!(found.reasons.first(), Some(&upland_core::tuning::Reason::NothingSet));
-    assert!(why(&bare, &account, 1, 99, to, to).is_none());
+    assert!(why(&bare, &account, StationId::new(1, 99), to, to).is_none());
 }
 
 #[test]
@@ -328,7 +332,7 @@ fn looks_and_a_reading_that_cannot_both_be_so_are_named() {
     case.visit.zones[0].looks = Some(Looks::Dry);
     case.visit.zones[0].available = Some(Share::from_fraction(0.95));
     let decision = decided(&case);
-    assert_eq!(decision.diagnosis.doubtful, [(1, case.visit.zones[0].station)]);
+    assert_eq!(decision.diagnosis.doubtful, [StationId::new(1, case.visit.zones[0].station)]);
     assert!(decision.diagnosis.contradictions.iter().any(|c| c.station == case.visit.zones[0].station));
 }
 

@@ -15,6 +15,7 @@ use upland_core::controller::schedule::Settings;
 use upland_core::quantity::ratio::Share;
 use upland_core::quantity::units::Litres;
 use upland_core::sensors::state::Pause;
+use upland_core::site::StationId;
 
 /// The value of `format` in every such file.
 pub const FORMAT: &str = "upland-almanac-log";
@@ -148,7 +149,7 @@ pub fn read(bytes: &[u8], site: &SiteFile) -> Result<LogFile, Vec<PathProblem>> 
     let mut take = Checker::default();
     take.header((&dto.format, FORMAT), (dto.version, VERSION));
     let on_station = |take: &mut Checker, path: &str, controller: u8, station: u16| {
-        if !site.zones.iter().any(|z| (z.controller_number, z.number) == (controller, station)) {
+        if !site.zones.iter().any(|z| z.station_id() == StationId::new(controller, station)) {
             take.say(path, format!("the site has no zone on station {station} of controller {controller}"));
         }
     };

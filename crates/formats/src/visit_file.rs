@@ -14,6 +14,7 @@ use upland_core::quantity::bounds;
 use upland_core::quantity::ratio::{Percentage, Share};
 use upland_core::quantity::time::Seconds;
 use upland_core::quantity::units::{Litres, LitresPerMinute};
+use upland_core::site::StationId;
 use upland_core::tuning::{
     Battery, ControllerSeen, Looks, Plants, ProgramSeen, SensorSeen, Sign, Visit, ZoneSeen,
 };
@@ -212,7 +213,7 @@ pub fn read(bytes: &[u8], facts: &AccountInputs) -> Result<Visit, Vec<PathProble
     for (i, zone) in dto.zones.iter().enumerate() {
         let path = format!("zones[{i}]");
         let zone = take_zone(&mut take, &path, zone, facts);
-        if visit.zone(zone.controller_number, zone.station).is_some() {
+        if visit.zone(StationId::new(zone.controller_number, zone.station)).is_some() {
             take.say(&path, "is there already; a visit says one thing of a zone");
         }
         visit.zones.push(zone);
@@ -245,9 +246,8 @@ fn note(take: &mut Checker, path: &str, text: &str) -> String {
 }
 
 fn take_zone(take: &mut Checker, path: &str, dto: &ZoneDto, facts: &AccountInputs) -> ZoneSeen {
-    let (number, station) = (dto.controller, dto.station);
-    if facts.zone(number, station).is_none() {
-        take.say(path, format!("the site has no zone on station {station} of controller {number}"));
+    if facts.zone(StationId::new(dto.controller, dto.station)).is_none() {
+        take.say(path, format!("controller {} has no zone on station {}", dto.controller, dto.station));
     }
     let share = dto.available_pct.map(|p| p / 100.0);
     ZoneSeen {

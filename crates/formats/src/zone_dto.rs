@@ -85,9 +85,7 @@ fn is_first_controller(number: &u8) -> bool {
 impl ZoneDto {
     /// A zone with those earlier surveys that are its own.
     pub(crate) fn of(zone: &Zone, earlier: &[EarlierZone]) -> Self {
-        let own = |e: &&EarlierZone| {
-            (e.zone.controller_number, e.zone.number) == (zone.controller_number, zone.number)
-        };
+        let own = |e: &&EarlierZone| e.zone.station_id() == zone.station_id();
         let before =
             |e: &EarlierZone| EarlierZoneDto { until: e.until.to_string(), zone: Self::of(&e.zone, &[]) };
         Self {

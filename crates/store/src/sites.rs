@@ -283,9 +283,8 @@ impl Store {
                 crate::library::apply_by_content(connection, id, applied, user_id)?;
             }
             for zone in &file.zones {
-                let place = (zone.controller_number, zone.number);
-                let own =
-                    file.earlier_zones.iter().filter(|e| (e.zone.controller_number, e.zone.number) == place);
+                let place = zone.station_id();
+                let own = file.earlier_zones.iter().filter(|e| e.zone.station_id() == place);
                 let own: Vec<_> = own.collect();
                 crate::zones::insert_with_earlier(connection, id, zone, &own, user_id)?;
             }

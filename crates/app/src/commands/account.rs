@@ -11,6 +11,7 @@ use upland_core::account::site_account::{
 };
 use upland_core::account::zone::AccountHour;
 use upland_core::codes::Coded;
+use upland_core::site::StationId;
 use upland_formats::account_csv::{self, AccountRow};
 
 #[derive(clap::Args)]
@@ -50,17 +51,17 @@ fn way(text: &str) -> Result<EvidencePolicy, String> {
 }
 
 /// Holders by zone, with the run that each held.
-type HeldRuns<'a> = BTreeMap<(u8, u16), Vec<&'a ControllerRun>>;
+type HeldRuns<'a> = BTreeMap<StationId, Vec<&'a ControllerRun>>;
 
 /// Whoever held a run that begins in a span, each named once.
 fn names_of(
     facts: &AccountInputs,
     held: &HeldRuns,
-    of: (u8, u16),
+    of: StationId,
     from: jiff::Timestamp,
     until: jiff::Timestamp,
 ) -> String {
-    let own = facts.of_controller(of.0);
+    let own = facts.of_controller(of.controller);
     let names = own.map(ControllerFacts::sensor_names).unwrap_or_default();
     let mut all: Vec<String> = Vec::new();
     let runs = held.get(&of).into_iter().flatten();
@@ -107,14 +108,14 @@ fn rows(
     let mut held: HeldRuns = BTreeMap::new();
     for (number, runs) in account.runs.controllers() {
         for run in runs.iter().filter(|r| !r.held_by.is_empty()) {
-            held.entry((number, run.run.station)).or_default().push(run);
+            held.entry(StationId::new(number, run.run.station)).or_default().push(run);
         }
     }
     let several = facts.controllers.len() > 1;
     let mut rows = Vec::new();
     for (place, zone) in account.zones.iter().enumerate() {
-        let of = (zone.controller_number, zone.station);
-        let name = if several { format!("{}-{}", of.0, of.1) } else { of.1.to_string() };
+        let of = StationId::new(zone.controller_number, zone.station);
+        let name = if several { of.to_string() } else { of.station.to_string() };
         if args.hours {
             for hour in hours.get(place).into_iter().flatten() {
                 let ends = hour.from + jiff::SignedDuration::from_hours(1);

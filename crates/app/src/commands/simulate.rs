@@ -16,6 +16,7 @@ use upland_core::advice::planner::{Binding, Strategy};
 use upland_core::codes::Coded;
 use upland_core::quantity::bounds::{self, Bound};
 use upland_core::quantity::units::Metres;
+use upland_core::site::SurveyedZone;
 use upland_core::trial::protocol::{self, Miss, MissKind, NoReport, Report};
 use upland_core::trial::{
     Bill, Named, NoSample, Pump, Refusal, Sample, Tariff, TrialWay, pick, run as try_way,
@@ -272,7 +273,7 @@ impl Trace {
     }
 
     fn hour(&mut self, way: &str, facts: &AccountInputs, place: usize, hour: &AccountHour) {
-        let Some((zone, _)) = facts.zones.get(place) else { return };
+        let Some(SurveyedZone { zone, .. }) = facts.zones.get(place) else { return };
         let at = hour.from.to_zoned(facts.tz.clone()).strftime("%Y-%m-%dT%H:%M:%S%:z").to_string();
         let w = &hour.water;
         self.line(format_args!(

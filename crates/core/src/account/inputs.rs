@@ -10,7 +10,7 @@ use crate::installation::{Installation, InstalledCard};
 use crate::quantity::time::instant;
 use crate::quantity::units::Celsius;
 use crate::sensors::{COMMON_FREEZE_POINT, Sense};
-use crate::site::{EarlierSurvey, EarlierZone, ResolvedZone, Site, Surveys, Zone};
+use crate::site::{EarlierSurvey, EarlierZone, ResolvedZone, Site, StationId, SurveyedZone, Surveys, Zone};
 use crate::weather::climate::Climate;
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
@@ -29,9 +29,9 @@ pub struct AccountInputs {
     /// What it must keep to.
     pub law: Law,
     /// Its zones, with their defaults.
-    pub zones: Vec<(Zone, ResolvedZone)>,
+    pub zones: Vec<SurveyedZone>,
     /// How its zones were before, each until a date, the oldest first; by number of the controller and station.
-    pub earlier_zones: BTreeMap<(u8, u16), Vec<EarlierSurvey>>,
+    pub earlier_zones: BTreeMap<StationId, Vec<EarlierSurvey>>,
     /// Its controllers.
     pub controllers: Vec<ControllerFacts>,
     /// What was written down.
@@ -67,8 +67,10 @@ impl AccountInputs {
 
     /// Surveys with their defaults filled.
     #[must_use]
-    pub fn resolved(site: &Site, zones: &[Zone]) -> Vec<(Zone, ResolvedZone)> {
-        zones.iter().map(|zone| (zone.clone(), zone.resolve(site.latitude_deg))).collect()
+    pub fn resolved(site: &Site, zones: &[Zone]) -> Vec<SurveyedZone> {
+        let surveyed =
+            |zone: &Zone| SurveyedZone { zone: zone.clone(), resolved: zone.resolve(site.latitude_deg) };
+        zones.iter().map(surveyed).collect()
     }
 
     /// The same with how a zone was surveyed before.
@@ -76,7 +78,7 @@ impl AccountInputs {
         for own in earlier {
             let resolved = own.zone.resolve(self.site.latitude_deg);
             let survey = EarlierSurvey { until: own.until, zone: own.zone.clone(), resolved };
-            self.earlier_zones.entry((own.zone.controller_number, own.zone.number)).or_default().push(survey);
+            self.earlier_zones.entry(own.zone.station_id()).or_default().push(survey);
         }
     }
 
@@ -88,22 +90,22 @@ impl AccountInputs {
 
     /// How a zone was before, the oldest first.
     #[must_use]
-    pub fn earlier_of(&self, controller_number: u8, station: u16) -> &[EarlierSurvey] {
-        self.surveys().earlier_of(controller_number, station)
+    pub fn earlier_of(&self, id: StationId) -> &[EarlierSurvey] {
+        self.surveys().earlier_of(id)
     }
 
     /// A zone as it was on a date.
     #[must_use]
-    pub fn zone_on(&self, controller_number: u8, station: u16, date: Date) -> Option<(&Zone, &ResolvedZone)> {
-        let earlier = EarlierSurvey::on(self.earlier_of(controller_number, station), date);
-        let now = || self.zone(controller_number, station).map(|(zone, resolved)| (zone, resolved));
+    pub fn zone_on(&self, id: StationId, date: Date) -> Option<(&Zone, &ResolvedZone)> {
+        let earlier = EarlierSurvey::on(self.earlier_of(id), date);
+        let now = || self.zone(id).map(|own| (&own.zone, &own.resolved));
         earlier.map(|own| (&own.zone, &own.resolved)).or_else(now)
     }
 
     /// One controller with its zones alone, at the same site under the same law.
     #[must_use]
     pub fn only_controller(&self, number: u8) -> Self {
-        let zones = self.zones.iter().filter(|(zone, _)| zone.controller_number == number).cloned().collect();
+        let zones = self.zones.iter().filter(|own| own.zone.controller_number == number).cloned().collect();
         let controllers = self.controllers.iter().filter(|own| own.number == number).cloned().collect();
         Self { zones, controllers, ..self.clone() }
     }
@@ -116,16 +118,14 @@ impl AccountInputs {
 
     /// A zone on its station.
     #[must_use]
-    pub fn zone(&self, controller_number: u8, station: u16) -> Option<&(Zone, ResolvedZone)> {
-        self.zones
-            .iter()
-            .find(|(zone, _)| (zone.controller_number, zone.number) == (controller_number, station))
+    pub fn zone(&self, id: StationId) -> Option<&SurveyedZone> {
+        self.zones.iter().find(|own| own.zone.station_id() == id)
     }
 
     /// A controller as installed, as it is from a date on.
     #[must_use]
     pub fn installation(&self, own: &ControllerFacts, from: Date) -> Installation {
-        let zones: Vec<_> = self.zones.iter().map(|(zone, _)| zone.clone()).collect();
+        let zones: Vec<_> = self.zones.iter().map(|own| own.zone.clone()).collect();
         let mut there = Installation::new(
             &self.site,
             InstalledCard { card: &own.card, number: own.number },

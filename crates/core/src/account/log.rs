@@ -4,6 +4,7 @@
 use super::evidence::FieldReading;
 use crate::quantity::units::Litres;
 use crate::sensors::Readings;
+use crate::site::StationId;
 use jiff::Timestamp;
 use std::collections::BTreeMap;
 
@@ -66,8 +67,9 @@ impl Log {
     /// Readings of a zone's soil until an instant: what lies in the future is not known yet.
     #[must_use]
     pub fn readings_of(&self, controller_number: u8, station: u16, until: Timestamp) -> Vec<FieldReading> {
-        let own =
-            self.readings.iter().filter(|r| (r.controller_number, r.station) == (controller_number, station));
+        let own = self.readings.iter().filter(|r| {
+            StationId::new(r.controller_number, r.station) == StationId::new(controller_number, station)
+        });
         own.filter(|r| r.reading.at <= until).map(|r| r.reading.clone()).collect()
     }
 }

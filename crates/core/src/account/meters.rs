@@ -2,6 +2,7 @@
 
 use super::inputs::AccountInputs;
 use super::running::ControllerRun;
+use crate::site::StationId;
 use jiff::{SignedDuration, Timestamp};
 use std::collections::BTreeMap;
 
@@ -12,7 +13,8 @@ pub(super) fn metered(
     runs: &BTreeMap<u8, Vec<ControllerRun>>,
 ) -> Vec<(Timestamp, Timestamp, f64)> {
     let litres = |controller_number: u8, run: &ControllerRun| {
-        let (zone, resolved) = facts.zone_on(controller_number, run.run.station, run.run.date)?;
+        let (zone, resolved) =
+            facts.zone_on(StationId::new(controller_number, run.run.station), run.run.date)?;
         let flow = resolved.rate.value.flow_over(zone.area?);
         Some(flow.for_time(run.waters().minutes()).l())
     };
@@ -47,7 +49,7 @@ pub(super) fn told(
     for (number, readings) in &facts.log.flow {
         let own = runs.get(number).map_or(&[][..], Vec::as_slice);
         let takes = |run: &ControllerRun| {
-            let (zone, resolved) = facts.zone_on(*number, run.run.station, run.run.date)?;
+            let (zone, resolved) = facts.zone_on(StationId::new(*number, run.run.station), run.run.date)?;
             Some(resolved.rate.value.flow_over(zone.area?).l_per_min())
         };
         for (at, run) in own.iter().enumerate().filter(|(_, run)| !run.is_held()) {
@@ -175,7 +177,7 @@ mod tests {
         assert_eq!(with(&["02:10", "02:25", "02:35"], &mut facts), Evidence::Device);
         assert_eq!(with(&["02:10", "02:35"], &mut facts), Evidence::AsSet, "25 minutes without a word");
         assert_eq!(with(&[], &mut facts), Evidence::AsSet);
-        facts.zones[0].0.area = None;
+        facts.zones[0].zone.area = None;
         assert_eq!(with(&["02:10", "02:25", "02:35"], &mut facts), Evidence::AsSet);
     }
 

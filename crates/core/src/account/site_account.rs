@@ -11,7 +11,7 @@ use super::sky::SkyHours;
 use super::zone::{AccountDay, AccountHour, ZoneFacts, ZoneState, account_with_runs};
 use crate::controller::ordinance::Subject;
 use crate::quantity::time::midnight;
-use crate::site::Zone;
+use crate::site::{StationId, SurveyedZone, Zone};
 use crate::weather::climate::Climate;
 use jiff::civil::{Date, Time};
 use jiff::tz::TimeZone;
@@ -61,8 +61,8 @@ pub struct SiteAccount {
 impl SiteAccount {
     /// The account of a zone.
     #[must_use]
-    pub fn zone(&self, controller_number: u8, station: u16) -> Option<&ZoneAccount> {
-        self.zones.iter().find(|z| (z.controller_number, z.station) == (controller_number, station))
+    pub fn zone(&self, id: StationId) -> Option<&ZoneAccount> {
+        self.zones.iter().find(|z| StationId::new(z.controller_number, z.station) == id)
     }
 }
 
@@ -114,7 +114,7 @@ pub fn of_site(
     let known = Known::of(facts, way, from, until);
     let mut shared: BTreeMap<AlikeNights, Vec<ZoneNight>> = BTreeMap::new();
     let mut zones = Vec::with_capacity(facts.zones.len());
-    for (place, (zone, resolved)) in facts.zones.iter().enumerate() {
+    for (place, SurveyedZone { zone, resolved }) in facts.zones.iter().enumerate() {
         let (runs, evidence) = known.of_zone(facts, zone, &sky);
         let nights = if evidence.contains(&Evidence::AsAdvised) {
             // Zones that the law, the sky and their water windows treat alike have the same nights.
@@ -132,7 +132,7 @@ pub fn of_site(
         let own = ZoneFacts {
             zone,
             resolved,
-            earlier: facts.earlier_of(zone.controller_number, zone.number),
+            earlier: facts.earlier_of(zone.station_id()),
             runs: &runs,
             evidence: &evidence,
             nights,
@@ -194,7 +194,7 @@ impl Known {
     /// The runs of a zone, and how each day of the sky is known.
     fn of_zone(&self, facts: &AccountInputs, zone: &Zone, sky: &SkyHours) -> (Vec<Watering>, Vec<Evidence>) {
         let of_zone = |controller_number: u8, station: u16| {
-            (controller_number, station) == (zone.controller_number, zone.number)
+            StationId::new(controller_number, station) == zone.station_id()
         };
         let date_of = |at: Timestamp| at.to_zoned(facts.tz.clone()).date();
         let logged: Vec<_> = if self.logged {
@@ -207,7 +207,7 @@ impl Known {
         let known_since = own.and_then(|b| b.set_since(zone.number));
         let is_metered =
             |from: Timestamp, to: Timestamp| self.metered.iter().any(|(a, b, _)| *a <= from && to <= *b);
-        let set = self.runs.of(zone.controller_number, zone.number).filter(|r| !r.is_held());
+        let set = self.runs.of(zone.station_id()).filter(|r| !r.is_held());
         let flow = facts.log.flow.get(&zone.controller_number).filter(|_| self.logged);
         let device = |begins: Timestamp, ends: Timestamp| {
             let heard = flow.is_some_and(|flow| !flow.between(begins, ends).is_empty());

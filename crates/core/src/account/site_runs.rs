@@ -1,6 +1,7 @@
 //! The runs of a site's controllers, found by controller or by zone.
 
 use super::running::ControllerRun;
+use crate::site::StationId;
 use std::collections::BTreeMap;
 
 /// The runs of a site's controllers, in order of time.
@@ -8,15 +9,15 @@ use std::collections::BTreeMap;
 pub struct SiteRuns {
     controllers: BTreeMap<u8, Vec<ControllerRun>>,
     /// Places of a station's runs among those of its controller.
-    stations: BTreeMap<(u8, u16), Vec<usize>>,
+    stations: BTreeMap<StationId, Vec<usize>>,
 }
 
 impl From<BTreeMap<u8, Vec<ControllerRun>>> for SiteRuns {
     fn from(controllers: BTreeMap<u8, Vec<ControllerRun>>) -> Self {
-        let mut stations: BTreeMap<(u8, u16), Vec<usize>> = BTreeMap::new();
+        let mut stations: BTreeMap<StationId, Vec<usize>> = BTreeMap::new();
         for (number, runs) in &controllers {
             for (place, run) in runs.iter().enumerate() {
-                stations.entry((*number, run.run.station)).or_default().push(place);
+                stations.entry(StationId::new(*number, run.run.station)).or_default().push(place);
             }
         }
         Self { controllers, stations }
@@ -30,9 +31,9 @@ impl SiteRuns {
     }
 
     /// The runs of a station of a controller.
-    pub fn of(&self, controller_number: u8, station: u16) -> impl Iterator<Item = &ControllerRun> + Clone {
-        let runs = self.controllers.get(&controller_number).map(Vec::as_slice).unwrap_or_default();
-        let places = self.stations.get(&(controller_number, station)).map(Vec::as_slice).unwrap_or_default();
+    pub fn of(&self, id: StationId) -> impl Iterator<Item = &ControllerRun> + Clone {
+        let runs = self.controllers.get(&id.controller).map(Vec::as_slice).unwrap_or_default();
+        let places = self.stations.get(&id).map(Vec::as_slice).unwrap_or_default();
         places.iter().filter_map(|place| runs.get(*place))
     }
 }
@@ -66,9 +67,12 @@ mod tests {
     fn runs_are_found_by_controller_and_by_station_in_their_order() {
         let own = vec![run(1, 0), run(2, 5), run(1, 10)];
         let runs = SiteRuns::from(BTreeMap::from([(1, own.clone()), (2, vec![run(1, 3)])]));
-        assert_eq!(runs.of(1, 1).cloned().collect::<Vec<_>>(), [own[0].clone(), own[2].clone()]);
-        assert_eq!(runs.of(2, 1).count(), 1);
-        assert_eq!(runs.of(1, 9).count() + runs.of(9, 1).count(), 0);
+        assert_eq!(
+            runs.of(StationId::new(1, 1)).cloned().collect::<Vec<_>>(),
+            [own[0].clone(), own[2].clone()]
+        );
+        assert_eq!(runs.of(StationId::new(2, 1)).count(), 1);
+        assert_eq!(runs.of(StationId::new(1, 9)).count() + runs.of(StationId::new(9, 1)).count(), 0);
         let controllers: Vec<(u8, usize)> =
             runs.controllers().map(|(number, runs)| (number, runs.len())).collect();
         assert_eq!(controllers, [(1, 3), (2, 1)]);

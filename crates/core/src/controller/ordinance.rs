@@ -301,7 +301,8 @@ impl Permit {
     /// Whether it frees a subject on a date; both its first and its last date are included.
     #[must_use]
     pub fn frees(&self, subject: Subject, date: Date) -> bool {
-        (self.controller_number, self.station) == (subject.controller_number, subject.station)
+        self.controller_number == subject.controller_number
+            && self.station == subject.station
             && self.from.is_none_or(|from| from <= date)
             && date <= self.until
     }
@@ -396,7 +397,7 @@ impl Law {
     #[must_use]
     pub fn has_permit(&self, subject: Subject) -> bool {
         let mut permits = self.applied.iter().flat_map(|a| &a.permits);
-        permits.any(|p| (p.controller_number, p.station) == (subject.controller_number, subject.station))
+        permits.any(|p| p.controller_number == subject.controller_number && p.station == subject.station)
     }
 
     /// One that stands for every subject whom the law treats as it treats this one: stations that no permit names

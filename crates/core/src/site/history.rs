@@ -1,6 +1,6 @@
 //! How a zone was surveyed before: a nozzle changed today says nothing of the nights before it.
 
-use super::{ResolvedZone, Zone};
+use super::{ResolvedZone, StationId, Zone};
 use jiff::civil::Date;
 use std::collections::BTreeMap;
 
@@ -20,6 +20,15 @@ pub struct EarlierZone {
     pub until: Date,
     /// As it was.
     pub zone: Zone,
+}
+
+/// A zone as it was surveyed, with its defaults.
+#[derive(Debug, Clone, PartialEq)]
+pub struct SurveyedZone {
+    /// As it was surveyed.
+    pub zone: Zone,
+    /// The same with its defaults.
+    pub resolved: ResolvedZone,
 }
 
 /// A zone as it was until a date, with its defaults.
@@ -45,36 +54,34 @@ impl EarlierSurvey {
 #[derive(Debug, Clone, Copy)]
 pub struct Surveys<'a> {
     /// As they are now, with their defaults.
-    pub now: &'a [(Zone, ResolvedZone)],
+    pub now: &'a [SurveyedZone],
     /// As they were before, each list the oldest first; by number of the controller and station.
-    pub earlier: &'a BTreeMap<(u8, u16), Vec<EarlierSurvey>>,
+    pub earlier: &'a BTreeMap<StationId, Vec<EarlierSurvey>>,
 }
 
 /// No earlier surveys.
-static NO_EARLIER: BTreeMap<(u8, u16), Vec<EarlierSurvey>> = BTreeMap::new();
+static NO_EARLIER: BTreeMap<StationId, Vec<EarlierSurvey>> = BTreeMap::new();
 
 impl<'a> Surveys<'a> {
     /// Zones that were never otherwise: for days to come.
     #[must_use]
-    pub const fn present(now: &'a [(Zone, ResolvedZone)]) -> Self {
+    pub const fn present(now: &'a [SurveyedZone]) -> Self {
         Self { now, earlier: &NO_EARLIER }
     }
 
     /// How a zone was before, the oldest first.
     #[must_use]
-    pub fn earlier_of(&self, controller_number: u8, station: u16) -> &'a [EarlierSurvey] {
-        self.earlier.get(&(controller_number, station)).map_or(&[], Vec::as_slice)
+    pub fn earlier_of(&self, id: StationId) -> &'a [EarlierSurvey] {
+        self.earlier.get(&id).map_or(&[], Vec::as_slice)
     }
 
     /// The zones of one controller, by station.
     #[must_use]
     pub fn of_controller(&self, controller_number: u8) -> BTreeMap<u16, SurveyedStation<'a>> {
-        let own = self.now.iter().filter(|(zone, _)| zone.controller_number == controller_number);
-        let station = |zone: &'a Zone| SurveyedStation {
-            now: zone,
-            earlier: self.earlier_of(controller_number, zone.number),
-        };
-        own.map(|(zone, _)| (zone.number, station(zone))).collect()
+        let own = self.now.iter().filter(|own| own.zone.controller_number == controller_number);
+        let station =
+            |zone: &'a Zone| SurveyedStation { now: zone, earlier: self.earlier_of(zone.station_id()) };
+        own.map(|own| (own.zone.number, station(&own.zone))).collect()
     }
 }
 

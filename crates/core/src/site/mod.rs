@@ -4,9 +4,11 @@
 pub mod card;
 mod history;
 pub mod range;
+mod station;
 pub mod windows;
 
-pub use history::{EarlierSurvey, EarlierZone, SurveyedStation, Surveys, ZoneSince};
+pub use history::{EarlierSurvey, EarlierZone, SurveyedStation, SurveyedZone, Surveys, ZoneSince};
+pub use station::StationId;
 
 use crate::ground::application::{
     CycleLimit, HeadType, REPAIR_BELOW_UNIFORMITY, cycle_limit, run_time_multiplier,
@@ -285,6 +287,12 @@ impl ResolvedZone {
 }
 
 impl Zone {
+    /// Its station.
+    #[must_use]
+    pub const fn station_id(&self) -> StationId {
+        StationId::new(self.controller_number, self.number)
+    }
+
     /// The plants of the valve in a month: coefficient before the sun factor, and share of
     /// the area. The own kind comes first and has what the others leave.
     #[must_use]

@@ -14,6 +14,7 @@ use crate::quantity::time::{midnight, monday_of};
 use crate::quantity::units::Millimetres;
 use crate::sensors::state::{Cause, Pause};
 use crate::sensors::{Channel, Reading, Readings, Sense, Sensor, generic};
+use crate::site::SurveyedZone;
 use crate::sound::{SoundBase, sound_base};
 use jiff::civil::Date;
 use jiff::{Timestamp, ToSpan};
@@ -77,7 +78,7 @@ fn planted(ramps: Ramps, facts: &AccountInputs) -> Cow<'_, AccountInputs> {
         Ramps::WeanOff(own) => Some(own),
     };
     let mut planted = facts.clone();
-    for (zone, resolved) in &mut planted.zones {
+    for SurveyedZone { zone, resolved } in &mut planted.zones {
         (zone.planting.wean_off, resolved.wean_off) = (wean_off, wean_off);
         if wean_off.is_none() {
             (zone.planting.grow_in, resolved.grow_in) = (None, None);

@@ -7,6 +7,7 @@ use crate::account::site_account::{AccountInputs, begins, end_of, of_site};
 use crate::account::zone::AccountHour;
 use crate::controller::schedule::Settings;
 use crate::quantity::time::midnight;
+use crate::site::{StationId, SurveyedZone};
 use jiff::civil::Date;
 
 /// A day of a zone.
@@ -29,12 +30,11 @@ pub fn day(
     facts: &AccountInputs,
     from: Date,
     to: Date,
-    controller_number: u8,
-    station: u16,
+    id: StationId,
     date: Date,
 ) -> Result<Option<TrialDay>, Vec<Refusal>> {
     let (mut tried, counted) = apply(way, facts, from, to)?;
-    tried.zones.retain(|(zone, _)| (zone.controller_number, zone.number) == (controller_number, station));
+    tried.zones.retain(|SurveyedZone { zone, .. }| zone.station_id() == id);
     if tried.zones.is_empty() || !(from..=to).contains(&date) {
         return Ok(None);
     }
@@ -47,7 +47,7 @@ pub fn day(
     });
     let (first, last) = (midnight(date, &tried.tz), end_of(date, &tried.tz));
     let of = |run: &&ControllerRun| run.run.start < last && run.run.end > first;
-    let runs = found.runs.of(controller_number, station).filter(of).cloned().collect();
-    let settings = tried.of_controller(controller_number).and_then(|own| own.settings_at(first)).cloned();
+    let runs = found.runs.of(id).filter(of).cloned().collect();
+    let settings = tried.of_controller(id.controller).and_then(|own| own.settings_at(first)).cloned();
     Ok(Some(TrialDay { hours, runs, settings }))
 }

@@ -22,7 +22,7 @@ use crate::quantity::ratio::Share;
 use crate::quantity::time::Hours;
 use crate::quantity::units::{Metres, Millimetres, MillimetresPerHour, SquareMetres};
 use crate::site::windows::WaterWindows;
-use crate::site::{ResolvedZone, Site, Sourced, UnitSystem, Zone};
+use crate::site::{ResolvedZone, Site, Sourced, SurveyedZone, UnitSystem, Zone};
 use crate::weather::Station;
 use crate::weather::climate::Climate;
 use jiff::civil::{Date, time};
@@ -286,7 +286,7 @@ pub fn facts(climate: Climate, station: Station, longitude_deg: f64, tz: &TimeZo
     let mut facts = AccountInputs::surveyed(&site, tz, &zones, climate);
     // The protocol knows no frost.
     facts.heeds_frost = false;
-    for ((zone, resolved), own) in facts.zones.iter_mut().zip(&ZONES) {
+    for (SurveyedZone { zone, resolved }, own) in facts.zones.iter_mut().zip(&ZONES) {
         *resolved = own.resolved(zone, station.latitude_deg);
     }
     let card = twelve_stations();
@@ -340,10 +340,9 @@ fn one(facts: &AccountInputs, way: &TrialWay, period: (Date, Date)) -> Result<Wa
 /// Notes what an hour missed; of a day only the first hour stands, with the day's sum.
 fn note(misses: &mut Vec<Miss>, facts: &AccountInputs, place: usize, hour: &AccountHour) {
     let water = &hour.water;
-    let refill = facts
-        .zones
-        .get(place)
-        .map_or(Millimetres::ZERO, |(_, r)| r.root_zone_on(hour.date).readily_available());
+    let refill = facts.zones.get(place).map_or(Millimetres::ZERO, |SurveyedZone { resolved: r, .. }| {
+        r.root_zone_on(hour.date).readily_available()
+    });
     for (kind, amount) in [
         (MissKind::Short, water.demand - water.et),
         (MissKind::RanOff, water.applied_off),

@@ -16,7 +16,7 @@ use crate::quantity::ratio::Share;
 use crate::quantity::time::{Seconds, midnight, monday_of};
 use crate::quantity::units::{Litres, Millimetres};
 use crate::sensors::state::Cause;
-use crate::site::{ResolvedZone, Zone};
+use crate::site::{ResolvedZone, SurveyedZone, Zone};
 use jiff::Timestamp;
 use jiff::civil::Date;
 use std::collections::BTreeMap;
@@ -210,14 +210,14 @@ fn measured(
 
 fn zone_result(
     facts: &AccountInputs,
-    surveyed: &(Zone, ResolvedZone),
+    surveyed: &SurveyedZone,
     found: &SiteAccount,
     own: &crate::account::site_account::ZoneAccount,
     from: Date,
     to: Date,
     in_parts: bool,
 ) -> ZoneResult {
-    let (zone, resolved) = surveyed;
+    let SurveyedZone { zone, resolved } = surveyed;
     let first = own.days.partition_point(|day| day.date < from);
     let days = own.days.get(first..).unwrap_or_default().to_vec();
     let before = first.checked_sub(1).and_then(|k| own.days.get(k));
@@ -228,7 +228,7 @@ fn zone_result(
     let applied = sum(|d| d.water.applied);
     let mut skipped: BTreeMap<&'static str, u32> = BTreeMap::new();
     let mut held: Vec<(Date, &'static str)> = Vec::new();
-    let set = found.runs.of(zone.controller_number, zone.number);
+    let set = found.runs.of(zone.station_id());
     for run in set.filter(|r| span.contains(&r.run.start) && r.is_held()) {
         if let Some(holder) = run.held_by.first() {
             *skipped.entry(cause_of(holder)).or_default() += 1;
@@ -357,7 +357,7 @@ fn worst_week(days: &[AccountDay]) -> Option<(Date, Millimetres)> {
 /// Water by day, of the zones whose area is known.
 fn litres_by_day(facts: &AccountInputs, zones: &[ZoneResult]) -> BTreeMap<Date, Litres> {
     let mut out: BTreeMap<Date, Litres> = BTreeMap::new();
-    let areas = facts.zones.iter().map(|(zone, _)| zone.area);
+    let areas = facts.zones.iter().map(|SurveyedZone { zone, .. }| zone.area);
     for (area, own) in areas.zip(zones) {
         let Some(area) = area else { continue };
         for day in &own.days {
@@ -377,14 +377,15 @@ fn site_result(
     from: Date,
     to: Date,
 ) -> SiteResult {
-    let areas: Option<Vec<f64>> = facts.zones.iter().map(|(zone, _)| Some(zone.area?.m2())).collect();
+    let areas: Option<Vec<f64>> =
+        facts.zones.iter().map(|SurveyedZone { zone, .. }| Some(zone.area?.m2())).collect();
     let weights = areas.unwrap_or_else(|| vec![1.0; zones.len()]);
     let sum = |of: fn(&ZoneResult) -> Millimetres| {
         Millimetres::from_mm(zones.iter().zip(&weights).map(|(z, w)| of(z).mm() * w).sum())
     };
     let litres: Vec<Litres> = zones.iter().filter_map(|z| z.litres).collect();
     let litres = (!litres.is_empty()).then(|| litres.into_iter().sum::<Litres>());
-    let flows = facts.zones.iter().zip(&found.zones).map(|((zone, resolved), own)| {
+    let flows = facts.zones.iter().zip(&found.zones).map(|(SurveyedZone { zone, resolved }, own)| {
         (zone.area.map(|area| resolved.rate.value.flow_over(area)), own.waterings.as_slice())
     });
     let flows: Vec<_> = flows.collect();

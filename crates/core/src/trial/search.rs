@@ -18,6 +18,7 @@ use crate::quantity::ratio::{Percentage, Share};
 use crate::quantity::time::Seconds;
 use crate::quantity::units::{Millimetres, Minutes};
 use crate::sensors::Sense;
+use crate::site::SurveyedZone;
 use jiff::civil::Date;
 use std::collections::BTreeMap;
 use std::ops::ControlFlow;
@@ -301,8 +302,12 @@ impl<F: FnMut(&Progress) -> ControlFlow<()>> Search<'_, F> {
     /// The same schedule with the shortest run times that give every zone enough. A zone that never has enough keeps
     /// its run time.
     fn fitted(&mut self, candidate: Candidate) -> ControlFlow<(), Option<Candidate>> {
-        let mut brackets: BTreeMap<u16, (f64, f64)> =
-            self.facts.zones.iter().map(|(zone, _)| (zone.number, (0.0, MOST_FACTOR))).collect();
+        let mut brackets: BTreeMap<u16, (f64, f64)> = self
+            .facts
+            .zones
+            .iter()
+            .map(|SurveyedZone { zone, .. }| (zone.number, (0.0, MOST_FACTOR)))
+            .collect();
         for _ in 0..HALVINGS {
             let middle = brackets.iter().map(|(n, (low, high))| (*n, (low + high) / 2.0)).collect();
             let Some(result) = self.season(&self.scaled(&candidate, &middle))? else {

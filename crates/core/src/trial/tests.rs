@@ -21,7 +21,7 @@ use crate::quantity::time::{Seconds, midnight};
 use crate::quantity::units::{Celsius, Millimetres, MillimetresPerHour};
 use crate::sensors::Release;
 use crate::sensors::{Sensor, generic};
-use crate::site::Zone;
+use crate::site::{StationId, Zone};
 use crate::weather::DayWeather;
 use crate::weather::climate::Climate;
 use jiff::civil::{Date, date, time};
@@ -483,7 +483,7 @@ fn the_hours_of_a_day_add_up_to_it_and_name_its_runs() {
     let way = way(Named::AsSet);
     let found = tried(&way, &facts);
     for own in found.zones[0].days.iter().take(40) {
-        let day = day(&way, &facts, SPAN.0, SPAN.1, 1, 1, own.date).unwrap().unwrap();
+        let day = day(&way, &facts, SPAN.0, SPAN.1, StationId::new(1, 1), own.date).unwrap().unwrap();
         assert_eq!(day.hours.len(), 24);
         let sum = |of: fn(&crate::account::zone::AccountHour) -> f64| day.hours.iter().map(of).sum::<f64>();
         assert!((sum(|h| h.water.applied.mm()) - own.water.applied.mm()).abs() < 1e-9);
@@ -492,8 +492,12 @@ fn the_hours_of_a_day_add_up_to_it_and_name_its_runs() {
         let ran = day.runs.iter().any(|run| !run.is_held());
         assert_eq!(ran, own.water.applied > Millimetres::ZERO, "{}", own.date);
     }
-    assert_eq!(day(&way, &facts, SPAN.0, SPAN.1, 1, 9, SPAN.0), Ok(None), "no such zone");
-    assert_eq!(day(&way, &facts, SPAN.0, SPAN.1, 1, 1, SPAN.1.tomorrow().unwrap()), Ok(None), "no such day");
+    assert_eq!(day(&way, &facts, SPAN.0, SPAN.1, StationId::new(1, 9), SPAN.0), Ok(None), "no such zone");
+    assert_eq!(
+        day(&way, &facts, SPAN.0, SPAN.1, StationId::new(1, 1), SPAN.1.tomorrow().unwrap()),
+        Ok(None),
+        "no such day"
+    );
 }
 
 #[test]
@@ -543,7 +547,7 @@ fn a_watering_is_outside_unless_one_opening_of_its_windows_holds_it_whole() {
         facts.controllers[0].versions[0].1 = settings;
         facts.site.windows.second = second;
         facts.site.windows.grow_in = Some(hours(10, 15));
-        let planting = &mut facts.zones.iter_mut().find(|(zone, _)| zone.number == 1).unwrap().0.planting;
+        let planting = &mut facts.zones.iter_mut().find(|own| own.zone.number == 1).unwrap().zone.planting;
         planting.grow_in = grow_in.map(|until| GrowIn {
             from: SPAN.0 - 1.day(),
             until,

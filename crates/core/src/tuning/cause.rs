@@ -5,6 +5,7 @@ use crate::ground::soil::Texture;
 use crate::quantity::ratio::{Percentage, Share};
 use crate::quantity::time::Seconds;
 use crate::quantity::units::{Millimetres, MillimetresPerHour};
+use crate::site::StationId;
 use jiff::civil::Date;
 
 /// Why a zone, a controller or a site is not no change needed.
@@ -396,5 +397,5 @@ pub struct Suspicion {
     /// What would settle it.
     pub settle: Settle,
     /// Zones that it explains, by controller and station.
-    pub explains: Vec<(u8, u16)>,
+    pub explains: Vec<StationId>,
 }

@@ -6,6 +6,7 @@ use crate::account::site_account::{AccountInputs, SiteAccount};
 use crate::account::zone::AccountDay;
 use crate::quantity::ratio::Share;
 use crate::quantity::units::Millimetres;
+use crate::site::{StationId, SurveyedZone};
 
 /// What is offered a correction.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -46,8 +47,8 @@ const LEAST_MM: f64 = 8.0;
 #[must_use]
 pub fn corrections(facts: &AccountInputs, account: &SiteAccount) -> Vec<Correction> {
     let mut out = Vec::new();
-    for (zone, _) in &facts.zones {
-        let Some(own) = account.zone(zone.controller_number, zone.number) else { continue };
+    for SurveyedZone { zone, .. } in &facts.zones {
+        let Some(own) = account.zone(zone.station_id()) else { continue };
         let spans = spans(&own.days);
         for kind in [Kind::Demand, Kind::Rate] {
             let factors: Vec<f64> = spans.iter().filter_map(|span| span.factor(kind)).collect();
@@ -142,8 +143,8 @@ pub fn outcomes(
     visit: &Visit,
 ) -> Vec<Outcome> {
     let of = |told: &ZoneOutlook| {
-        let seen = visit.zone(told.controller_number, told.station)?.looks?;
-        let own = account.zone(told.controller_number, told.station)?;
+        let seen = visit.zone(StationId::new(told.controller_number, told.station))?.looks?;
+        let own = account.zone(StationId::new(told.controller_number, told.station))?;
         let days = own.days.iter().filter(|d| d.date >= since);
         let sum = |of: fn(&AccountDay) -> Millimetres| days.clone().map(of).sum::<Millimetres>();
         let (demand, et) = (sum(|d| d.water.demand), sum(|d| d.water.et));

@@ -2,6 +2,7 @@
 
 use crate::account::site_account::AccountInputs;
 use crate::quantity::ratio::Share;
+use crate::site::SurveyedZone;
 use jiff::ToSpan;
 use jiff::civil::Date;
 
@@ -32,7 +33,7 @@ pub struct DatedStep {
 pub fn dated_steps(facts: &AccountInputs, from: Date, days: i32) -> Vec<DatedStep> {
     let until = from.checked_add(days.days()).unwrap_or(from);
     let mut out = Vec::new();
-    for (zone, resolved) in &facts.zones {
+    for SurveyedZone { zone, resolved } in &facts.zones {
         let mut put = |on: Date, step| {
             if (from..=until).contains(&on) {
                 out.push(DatedStep {

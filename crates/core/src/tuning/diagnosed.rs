@@ -10,7 +10,7 @@ use crate::controller::schedule::{Percentages, Settings};
 use crate::ground::planting::Trim;
 use crate::quantity::units::{Millimetres, MillimetresPerHour};
 use crate::sensors::Sense;
-use crate::site::Zone;
+use crate::site::{StationId, SurveyedZone, Zone};
 
 /// The facts with what the causes say of them. The cause that an adjustment puts right by hand is left out: the forecast with
 /// the adjustment is of the site without it.
@@ -98,10 +98,10 @@ fn nights(facts: &mut AccountInputs, own: &Suspicion) {
 /// What was measured or found of a zone; where nothing was, so much as one trial step makes up for.
 fn survey(facts: &mut AccountInputs, visit: &Visit, own: &Suspicion) {
     let latitude = facts.site.latitude_deg;
-    let key = own.controller_number.zip(own.station);
-    let looks = key.and_then(|(number, station)| visit.zone(number, station)).and_then(|seen| seen.looks);
-    for (zone, resolved) in
-        facts.zones.iter_mut().filter(|(z, _)| Some((z.controller_number, z.number)) == key)
+    let key = own.controller_number.zip(own.station).map(|(number, station)| StationId::new(number, station));
+    let looks = key.and_then(|id| visit.zone(id)).and_then(|seen| seen.looks);
+    for SurveyedZone { zone, resolved } in
+        facts.zones.iter_mut().filter(|SurveyedZone { zone: z, .. }| Some(z.station_id()) == key)
     {
         let rate = resolved.rate.value.mm_per_hour();
         if let Some(found) = found(own, zone, rate, looks) {

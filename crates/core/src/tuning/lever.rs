@@ -17,6 +17,7 @@ use crate::installation::Installation;
 use crate::quantity::time::Seconds;
 use crate::quantity::units::Millimetres;
 use crate::sensors::{COMMON_RAIN_THRESHOLD, Sensor};
+use crate::site::StationId;
 use crate::sound::{SoundBase, sound_base};
 use core::cell::OnceCell;
 use jiff::ToSpan;
@@ -79,7 +80,8 @@ pub(super) fn trials(
     let checks: Vec<ControllerChecks<'_>> = picture.controllers.iter().map(ControllerChecks::of).collect();
     let chosen = || found.chosen.iter().filter_map(|at| found.causes.get(*at));
     let open = found.contradictions.iter().filter(|c| {
-        c.seen == Looks::Dry && !chosen().any(|s| s.explains.contains(&(c.controller_number, c.station)))
+        c.seen == Looks::Dry
+            && !chosen().any(|s| s.explains.contains(&StationId::new(c.controller_number, c.station)))
     });
     open.filter_map(|c| {
         let of_zone =
@@ -292,7 +294,7 @@ impl<'p, 'a> Making<'p, 'a> {
     fn survey(&self) -> Made {
         let measure = || by_hand(LeverCode::Survey);
         let Some(station) = self.suspicion.station else { return measure() };
-        let key = (self.suspicion.controller_number.unwrap_or(0), station);
+        let key = StationId::new(self.suspicion.controller_number.unwrap_or(0), station);
         let Some(zone) = self.picture.zones.iter().find(|z| z.key() == key) else { return measure() };
         let looks = zone.looks().unwrap_or(Looks::Right);
         let by_meter = zone.flow_ratio().filter(|r| self.suspicion.cause == Cause::RateWrong && *r > 0.0);

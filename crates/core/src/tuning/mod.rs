@@ -37,6 +37,7 @@ pub use why::{HeldFor, Reason, Why, why};
 
 use crate::account::site_account::{AccountInputs, EvidencePolicy, SiteAccount, begins, of_site};
 use crate::quantity::ratio::Share;
+use crate::site::StationId;
 use jiff::ToSpan;
 use jiff::civil::Date;
 use picture::Picture;
@@ -65,9 +66,9 @@ pub struct Diagnosis {
     /// Zones that look otherwise than the account expects.
     pub contradictions: Vec<Contradiction>,
     /// Zones, by controller and station, whose looks and reading cannot both be so: read again.
-    pub doubtful: Vec<(u8, u16)>,
+    pub doubtful: Vec<StationId>,
     /// What each zone, by controller and station, gets of what it asks for as it is set; rain left out.
-    pub gets: Vec<((u8, u16), Option<Share>)>,
+    pub gets: Vec<(StationId, Option<Share>)>,
     /// What each controller's zones get in the middle of what they ask for, as it is set.
     pub middle: Vec<(u8, Option<Share>)>,
 }
@@ -99,8 +100,8 @@ pub fn diagnose(facts: &AccountInputs, account: &SiteAccount, visit: &Visit) -> 
     let weighed = weigh::weigh(&picture, &seen, cases);
     let contradiction = |zone: &picture::ZonePicture<'_>| {
         let seen = zone.looks().filter(|seen| *seen != zone.expected)?;
-        let (controller_number, station) = zone.key();
-        Some(Contradiction { controller_number, station, seen, expected: zone.expected })
+        let StationId { controller, station } = zone.key();
+        Some(Contradiction { controller_number: controller, station, seen, expected: zone.expected })
     };
     let contradictions = picture.zones.iter().filter_map(contradiction).collect();
     let doubtful = picture.zones.iter().filter(|z| z.is_doubtful()).map(picture::ZonePicture::key).collect();
@@ -209,7 +210,9 @@ impl Proposed {
         if self.lever.turn == Turn::ByHand || !pairs().any(moved) {
             return true;
         }
-        let seen = |z: &ZoneOutlook| visit.zone(z.controller_number, z.station).and_then(|s| s.looks);
+        let seen = |z: &ZoneOutlook| {
+            visit.zone(StationId::new(z.controller_number, z.station)).and_then(|s| s.looks)
+        };
         let leaves = |(a, b): (&ZoneOutlook, &ZoneOutlook)| {
             a.looks == Looks::Right
                 && b.looks != Looks::Right

@@ -11,6 +11,7 @@ use crate::account::zone::{ZoneState, ahead};
 use crate::quantity::ratio::Share;
 use crate::quantity::units::{Litres, Millimetres};
 use crate::sensors::Sense;
+use crate::site::{StationId, SurveyedZone};
 use jiff::ToSpan;
 use jiff::civil::Date;
 use std::borrow::Cow;
@@ -54,10 +55,10 @@ pub fn outlook(facts: &AccountInputs, account: &SiteAccount, from: Date, days: i
         })
         .filter(|(_, run)| run.run.start >= account.until && !run.is_held())
         .collect();
-    let of_zone = |(zone, resolved): &(crate::site::Zone, crate::site::ResolvedZone)| {
-        let own = runs.iter().filter(|(n, r)| (*n, r.run.station) == (zone.controller_number, zone.number));
+    let of_zone = |SurveyedZone { zone, resolved }: &crate::site::SurveyedZone| {
+        let own = runs.iter().filter(|(n, r)| StationId::new(*n, r.run.station) == zone.station_id());
         let own: Vec<Watering> = joined(own.map(|(_, r)| r.watering()).collect());
-        let known = account.zone(zone.controller_number, zone.number);
+        let known = account.zone(zone.station_id());
         let state = known.map_or_else(ZoneState::default, |z| z.end);
         let water = ahead(zone, resolved, &sky, account.until, state, &own).water;
         let (demand, lost) = (water.demand.mm(), water.applied_drained - water.uneven + water.applied_off);

@@ -10,7 +10,7 @@ use crate::installation::{Given, Installation, given};
 use crate::quantity::ratio::{Percentage, Share};
 use crate::quantity::time::midnight;
 use crate::quantity::units::Millimetres;
-use crate::site::{ResolvedZone, Zone};
+use crate::site::{ResolvedZone, StationId, SurveyedZone, Zone};
 use jiff::civil::Date;
 use jiff::{Timestamp, ToSpan};
 
@@ -62,8 +62,8 @@ pub(super) struct ZonePicture<'a> {
 }
 
 impl ZonePicture<'_> {
-    pub fn key(&self) -> (u8, u16) {
-        (self.zone.controller_number, self.zone.number)
+    pub fn key(&self) -> StationId {
+        self.zone.station_id()
     }
 
     /// How it was found: by its looks, else by what a probe or a spade says.
@@ -171,8 +171,8 @@ impl<'a> Picture<'a> {
         let zones: Vec<ZonePicture<'_>> = facts
             .zones
             .iter()
-            .filter_map(|(zone, resolved)| {
-                let days = account.zone(zone.controller_number, zone.number)?.days.as_slice();
+            .filter_map(|SurveyedZone { zone, resolved }| {
+                let days = account.zone(zone.station_id())?.days.as_slice();
                 let own = controllers.iter().find(|b| b.facts.number == zone.controller_number);
                 Some(of_zone(zone, resolved, days, own, visit, from))
             })
@@ -247,7 +247,7 @@ fn of_zone<'a>(
     let runs = || runs.iter().filter(move |r| r.run.station == zone.number);
     let given = own.and_then(|own| own.given.iter().find(|g| g.station == zone.number));
     let raw = resolved.root_zone_on(from).readily_available().mm();
-    let seen = visit.zone(zone.controller_number, zone.number);
+    let seen = visit.zone(zone.station_id());
     let last = days.iter().rev().take(SOAKED_DAYS);
     let rained = last.map(|d| d.water.rain.mm()).sum::<f64>() >= RAINED_MM;
     ZonePicture {
@@ -329,7 +329,7 @@ fn metered(facts: &AccountInputs, account: &SiteAccount, visit: &Visit) -> Optio
     for (number, runs) in account.runs.controllers() {
         let within = runs.iter().filter(|r| r.run.start >= before.at && r.run.start < visit.at);
         for run in within.filter(|r| !r.is_held()) {
-            let (zone, resolved) = facts.zone(number, run.run.station)?;
+            let SurveyedZone { zone, resolved } = facts.zone(StationId::new(number, run.run.station))?;
             let flow = resolved.rate.value.flow_over(zone.area?);
             expected += flow.for_time(run.waters().minutes()).l();
         }

@@ -4,6 +4,7 @@ use crate::ground::soil::Texture;
 use crate::quantity::ratio::{Percentage, Share};
 use crate::quantity::time::Seconds;
 use crate::quantity::units::{Litres, LitresPerMinute};
+use crate::site::StationId;
 use jiff::Timestamp;
 use jiff::civil::{Date, Time};
 use std::collections::{BTreeMap, BTreeSet};
@@ -264,8 +265,8 @@ pub struct Visit {
 impl Visit {
     /// A zone as it was found.
     #[must_use]
-    pub fn zone(&self, controller_number: u8, station: u16) -> Option<&ZoneSeen> {
-        self.zones.iter().find(|z| (z.controller_number, z.station) == (controller_number, station))
+    pub fn zone(&self, id: StationId) -> Option<&ZoneSeen> {
+        self.zones.iter().find(|z| StationId::new(z.controller_number, z.station) == id)
     }
 
     /// A controller as it was found.
@@ -324,19 +325,23 @@ fn last_of_each<T, K: Ord>(mut said: Vec<Said<T>>, key: impl Fn(&T) -> K) -> Vec
 #[must_use]
 pub fn zones_together(said: Vec<Said<ZoneSeen>>) -> (Vec<ZoneSeen>, Vec<Clash>) {
     type Looked = (ZoneSeen, Option<(i64, Looks)>);
-    let mut zones: BTreeMap<(u8, u16), Looked> = BTreeMap::new();
+    let mut zones: BTreeMap<StationId, Looked> = BTreeMap::new();
     let mut clashes = Vec::new();
-    for Said { person, what: seen, .. } in last_of_each(said, |z: &ZoneSeen| (z.controller_number, z.station))
+    for Said { person, what: seen, .. } in
+        last_of_each(said, |z: &ZoneSeen| StationId::new(z.controller_number, z.station))
     {
-        let key = (seen.controller_number, seen.station);
+        let key = StationId::new(seen.controller_number, seen.station);
         let (zone, looked) = zones.entry(key).or_insert_with(|| {
-            (ZoneSeen { controller_number: key.0, station: key.1, ..ZoneSeen::default() }, None)
+            (
+                ZoneSeen { controller_number: key.controller, station: key.station, ..ZoneSeen::default() },
+                None,
+            )
         });
         if let Some(looks) = seen.looks {
             if let Some(first) = looked.filter(|(_, before)| *before != looks) {
                 clashes.push(Clash {
-                    controller_number: key.0,
-                    station: key.1,
+                    controller_number: key.controller,
+                    station: key.station,
                     first,
                     later: (person, looks),
                 });

@@ -9,6 +9,7 @@ use super::cause::{Cause, Evidence, Settle, Suspicion};
 use super::picture::Picture;
 use super::visit::{Looks, Sign};
 use crate::quantity::ratio::Share;
+use crate::site::StationId;
 use std::collections::{BTreeMap, BTreeSet};
 
 /// Odds of a look that is as forecast, next to it, and opposite to it: logarithms of 0.85, 0.12, 0.03.
@@ -23,18 +24,18 @@ const TOLD_OFF: f64 = 2.0;
 /// Something that was seen or follows from what is known, which a story explains or not.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 pub(super) enum FactId {
-    Sign((u8, u16), Sign),
-    Flow((u8, u16)),
-    Soil((u8, u16)),
-    Minutes((u8, u16)),
+    Sign(StationId, Sign),
+    Flow(StationId),
+    Soil(StationId),
+    Minutes(StationId),
     /// One zone gets another share than the others.
-    Alone((u8, u16)),
+    Alone(StationId),
     /// The zones of a controller, or of one of its programs, get too little or too much alike.
     AllOff(u8, Option<usize>),
     /// A program waters too seldom for the soil of its zones.
     Rhythm(u8, usize),
     /// A zone looks dry as the account has it, and gets too little.
-    Short((u8, u16)),
+    Short(StationId),
     Percentage(u8),
     ProgramOn(u8, usize),
     Starts(u8, usize),
@@ -74,7 +75,7 @@ pub(super) struct Case {
     score: f64,
     for_it: Vec<Evidence>,
     against: Vec<Evidence>,
-    looks: BTreeMap<(u8, u16), Looks>,
+    looks: BTreeMap<StationId, Looks>,
     explains: BTreeSet<FactId>,
 }
 
@@ -96,9 +97,14 @@ impl Case {
         }
     }
 
-    pub fn at_zone(mut self, key: (u8, u16)) -> Self {
-        (self.controller_number, self.station) = (Some(key.0), Some(key.1));
+    pub fn at_zone(mut self, key: StationId) -> Self {
+        (self.controller_number, self.station) = (Some(key.controller), Some(key.station));
         self
+    }
+
+    /// The station that it is about, when it is about one.
+    fn at(&self) -> Option<StationId> {
+        Some(StationId::new(self.controller_number?, self.station?))
     }
 
     pub fn at_controller(mut self, number: u8) -> Self {
@@ -123,7 +129,7 @@ impl Case {
     }
 
     /// How it makes a zone look.
-    pub fn makes(&mut self, key: (u8, u16), looks: Looks) {
+    pub fn makes(&mut self, key: StationId, looks: Looks) {
         self.looks.insert(key, looks);
     }
 
@@ -133,7 +139,7 @@ impl Case {
     }
 
     /// A sign that it explains, and that it should show.
-    pub fn shows(&mut self, picture: &Picture<'_>, key: (u8, u16), sign: Sign) {
+    pub fn shows(&mut self, picture: &Picture<'_>, key: StationId, sign: Sign) {
         self.explains.insert(FactId::Sign(key, sign));
         let zone = picture.zones.iter().find(|z| z.key() == key);
         if zone.is_some_and(|z| z.looked_at() && !z.has(sign)) {
@@ -149,7 +155,7 @@ impl Case {
 /// Whether anything that was seen speaks for a story: a fact that it explains, a look that it foretells and the
 /// account does not.
 fn speaks(case: &Case, picture: &Picture<'_>, facts: &[Fact]) -> bool {
-    let foretells = |(key, told): (&(u8, u16), &Looks)| {
+    let foretells = |(key, told): (&StationId, &Looks)| {
         let zone = picture.zones.iter().find(|z| z.key() == *key);
         zone.is_some_and(|z| z.looks() == Some(*told) && z.expected != *told)
     };
@@ -223,7 +229,7 @@ fn suspicion(case: Case, share: Share, facts: &[Fact]) -> Suspicion {
         _ => None,
     };
     let signs = facts.iter().filter(|f| case.explains_fact(f.id)).filter_map(|f| of_fact(&f.id));
-    let own = case.controller_number.zip(case.station);
+    let own = case.at();
     let explained: BTreeSet<_> = case.looks.keys().copied().chain(signs).chain(own).collect();
     Suspicion {
         cause: case.cause,
@@ -250,7 +256,7 @@ const MOST_CHOSEN: usize = 12;
 /// The stories to act on, by place: the one that explains most, then the one that explains most of the rest, and so on.
 /// A broken head and a low percentage may both be so; two that explain the same may not.
 fn choose(picture: &Picture<'_>, facts: &[Fact], all: &[Case]) -> Vec<(usize, f64)> {
-    let mut told: BTreeMap<(u8, u16), Looks> = picture.zones.iter().map(|z| (z.key(), z.expected)).collect();
+    let mut told: BTreeMap<StationId, Looks> = picture.zones.iter().map(|z| (z.key(), z.expected)).collect();
     let mut explained: BTreeSet<FactId> = BTreeSet::new();
     let mut chosen: Vec<(usize, f64)> = Vec::new();
     let mut tried: BTreeSet<usize> = BTreeSet::new();
@@ -266,7 +272,7 @@ fn choose(picture: &Picture<'_>, facts: &[Fact], all: &[Case]) -> Vec<(usize, f6
             case.score - nothing + new.map(|f| f.cost).sum::<f64>() + looks.sum::<f64>()
         };
         // What a story would newly explain: facts, and zones that look as it foretells.
-        let news = |case: &Case| -> (BTreeSet<FactId>, BTreeSet<(u8, u16)>) {
+        let news = |case: &Case| -> (BTreeSet<FactId>, BTreeSet<StationId>) {
             let facts =
                 facts.iter().map(|f| f.id).filter(|id| case.explains_fact(*id) && !explained.contains(id));
             let zones = picture.zones.iter().filter(|z| {
@@ -311,7 +317,7 @@ fn add_looks(case: &mut Case, picture: &Picture<'_>) {
             Some(_) if case.station.is_some() => case.against.push(Evidence::LooksOtherwise(seen)),
             _ => {}
         }
-        let own = case.station.is_some() && case.controller_number.zip(case.station) == Some(zone.key());
+        let own = case.at() == Some(zone.key());
         if own && told == Some(seen) && seen != zone.expected {
             case.for_it.push(Evidence::Contradicts { seen, expected: zone.expected });
         } else if own && told == Some(seen) {

@@ -5,6 +5,7 @@ use crate::account::site_account::{AccountInputs, SiteAccount};
 use crate::account::zone::AccountDay;
 use crate::quantity::time::Seconds;
 use crate::quantity::units::Millimetres;
+use crate::site::{StationId, SurveyedZone};
 use crate::trial::cause_of;
 use jiff::civil::Date;
 use std::collections::BTreeMap;
@@ -80,19 +81,12 @@ const DRY_ABOVE: f64 = 0.03;
 // Long: one sum after another.
 /// The answer for a zone over some days, both included; `None` when the account does not know the zone.
 #[must_use]
-pub fn why(
-    facts: &AccountInputs,
-    account: &SiteAccount,
-    controller_number: u8,
-    station: u16,
-    from: Date,
-    to: Date,
-) -> Option<Why> {
-    let own = account.zone(controller_number, station)?;
-    let (_, resolved) = facts.zone(controller_number, station)?;
+pub fn why(facts: &AccountInputs, account: &SiteAccount, id: StationId, from: Date, to: Date) -> Option<Why> {
+    let own = account.zone(id)?;
+    let SurveyedZone { resolved, .. } = facts.zone(id)?;
     let days: Vec<&AccountDay> = own.days.iter().filter(|d| (from..=to).contains(&d.date)).collect();
     let sum = |of: fn(&AccountDay) -> Millimetres| days.iter().map(|d| of(d)).sum::<Millimetres>();
-    let runs = account.runs.of(controller_number, station);
+    let runs = account.runs.of(id);
     let date = |run: &ControllerRun| run.run.start.to_zoned(facts.tz.clone()).date();
     let runs: Vec<&ControllerRun> =
         runs.filter(|r| (from..=to).contains(&date(r)) && r.run.start < account.until).collect();

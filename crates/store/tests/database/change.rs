@@ -5,7 +5,7 @@ use super::{TODAY, World, beside, card_of, done, file, world, zone};
 use jiff::{SignedDuration, Timestamp};
 use upland_core::controller::twelve_stations;
 use upland_core::ground::application::HeadType;
-use upland_core::site::{Controller, Zone, ZoneSince};
+use upland_core::site::{Controller, StationId, Zone, ZoneSince};
 use upland_store::accounts::Role;
 use upland_store::field::EventKind;
 use upland_store::scope::Scope;
@@ -306,13 +306,8 @@ fn a_zone_of_another_controller_may_have_the_same_station() {
         done(store, *user, *site, |c| c.take_back(Subject::Zone, site.number(), id, None)).unwrap(),
         "station 1 of another controller is another station"
     );
-    let order: Vec<_> = store
-        .read(|s| s.zones(*site))
-        .unwrap()
-        .iter()
-        .map(|z| (z.zone.controller_number, z.zone.number))
-        .collect();
-    assert_eq!(order, [(1, 1), (1, 2), (2, 1)]);
+    let order: Vec<_> = store.read(|s| s.zones(*site)).unwrap().iter().map(|z| z.zone.station_id()).collect();
+    assert_eq!(order, [StationId::new(1, 1), StationId::new(1, 2), StationId::new(2, 1)]);
 }
 
 #[test]

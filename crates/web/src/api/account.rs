@@ -87,7 +87,7 @@ fn answer(site: &SiteSnapshot, account: &SiteAccount, from: Date, to: Date) -> A
     let zones = zones.map(|(facts, own)| ZoneAccount {
         controller: own.controller_number,
         station: own.station,
-        name: facts.0.name.clone(),
+        name: facts.zone.name.clone(),
         days: own.days.iter().filter(|day| (from..=to).contains(&day.date)).map(ZoneDay::from).collect(),
     });
     Account { from, to, zones: zones.collect() }

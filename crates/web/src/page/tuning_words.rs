@@ -8,7 +8,7 @@ use upland_core::controller::schedule::days_in_words_by;
 use upland_core::quantity::ratio::Share;
 use upland_core::quantity::time::Seconds;
 use upland_core::sensors::COMMON_RAIN_THRESHOLD;
-use upland_core::site::UnitSystem;
+use upland_core::site::{StationId, UnitSystem};
 use upland_core::tuning::{
     Amount, Cause, CorrectionKind, Evidence, Lever, LeverCode, Looks, ProgramPercentage, Suspicion, Turn,
     ZoneOutlook,
@@ -48,10 +48,10 @@ impl<'a> Words<'a> {
 
     /// A zone: "3 Heather terrace".
     #[must_use]
-    pub fn zone(&self, controller_number: u8, station: u16) -> String {
-        self.facts
-            .zone(controller_number, station)
-            .map_or_else(|| format!("station {station}"), |(zone, _)| format!("{station} {}", zone.name))
+    pub fn zone(&self, id: StationId) -> String {
+        let station = id.station;
+        let known = self.facts.zone(id);
+        known.map_or_else(|| format!("station {station}"), |own| format!("{station} {}", own.zone.name))
     }
 
     fn program(&self, controller_number: Option<u8>, at: usize) -> String {
@@ -64,7 +64,7 @@ impl<'a> Words<'a> {
     #[must_use]
     pub fn place(&self, controller_number: Option<u8>, station: Option<u16>, sensor: Option<&str>) -> String {
         match (controller_number, station, sensor) {
-            (Some(number), Some(station), _) => self.zone(number, station),
+            (Some(number), Some(station), _) => self.zone(StationId::new(number, station)),
             (_, _, Some(sensor)) => sensor.to_owned(),
             (Some(number), ..) if self.facts.controllers.len() > 1 => format!("controller {number}"),
             (Some(_), ..) => "the controller".to_owned(),
@@ -388,7 +388,7 @@ impl<'a> Words<'a> {
         let changed =
             before.iter().zip(after).filter(|(a, b)| (a.applied.mm() - b.applied.mm()).abs() > 0.05);
         let one = |(a, b): (&ZoneOutlook, &ZoneOutlook)| {
-            let zone = self.zone(a.controller_number, a.station);
+            let zone = self.zone(StationId::new(a.controller_number, a.station));
             if (a.adequacy.fraction() - b.adequacy.fraction()).abs() >= 0.01 {
                 let (now, then) = (percent(a.adequacy.fraction()), percent(b.adequacy.fraction()));
                 format!("{zone} gets {then} of its need instead of {now}")
@@ -422,7 +422,11 @@ impl<'a> Words<'a> {
         let worse = before.iter().zip(after).filter(|(a, b)| rank(b.looks) > rank(a.looks));
         let all: Vec<String> = worse
             .map(|(_, b)| {
-                format!("{} will look {}", self.zone(b.controller_number, b.station), b.looks.label())
+                format!(
+                    "{} will look {}",
+                    self.zone(StationId::new(b.controller_number, b.station)),
+                    b.looks.label()
+                )
             })
             .collect();
         if all.is_empty() { String::new() } else { format!("What gets worse: {}.", all.join(", ")) }

@@ -16,7 +16,7 @@ use upland_core::controller::schedule::{ScheduledRun, Settings, expand};
 use upland_core::controller::windows::decided_at;
 use upland_core::installation::{Elsewhere, Installation, InstalledCard};
 use upland_core::quantity::time::monday_of;
-use upland_core::site::{Controller, ResolvedZone, Surveys, UnitSystem, Zone};
+use upland_core::site::{Controller, SurveyedZone, Surveys, UnitSystem};
 use upland_core::weather::climate::Climate;
 use upland_store::settings::SettingsRecord;
 
@@ -30,7 +30,7 @@ pub(crate) struct ControllerSnapshot {
     /// The controller with its sensors and what they say.
     pub controller_facts: ControllerFacts,
     /// The site's zones with their defaults.
-    pub zones: Vec<(Zone, ResolvedZone)>,
+    pub zones: Vec<SurveyedZone>,
     /// The day that pages begin on: today, or the last recorded day of an old record.
     pub today: Date,
     /// The instant that pages are about.

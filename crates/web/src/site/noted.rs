@@ -13,6 +13,7 @@ use upland_core::controller::windows::window_instants;
 use upland_core::quantity::ratio::Share;
 use upland_core::quantity::time::Seconds;
 use upland_core::quantity::units::{Litres, Minutes};
+use upland_core::site::StationId;
 use upland_store::StoreError;
 use upland_store::field::{EventKind, ZoneEvent};
 use upland_store::settings::SettingsRecord;
@@ -70,7 +71,7 @@ fn read_at_visits(facts: &SiteRecords, entries: &[EntryRecord], at: Timestamp, l
                 available_share: Share::from_percent(percent),
                 reason: "read at a visit".into(),
             };
-            let (controller_number, station) = (zone.zone.controller_number, zone.zone.number);
+            let StationId { controller: controller_number, station } = zone.zone.station_id();
             log.readings.push(LoggedReading { controller_number, station, reading });
         }
         if let ("site", Some(litres)) = (entry.kind.as_str(), number("meter_litres")) {
@@ -86,7 +87,7 @@ pub(crate) fn log(facts: &SiteRecords, dated: &Dated, at: Timestamp) -> Log {
     read_at_visits(facts, &dated.entries, at, &mut log);
     for event in dated.noted.iter().filter(|event| !event.undone) {
         let Ok(zone) = facts.zone(event.zone_id) else { continue };
-        let (controller_number, station) = (zone.zone.controller_number, zone.zone.number);
+        let StationId { controller: controller_number, station } = zone.zone.station_id();
         let said = event.said_at.to_zoned(facts.tz.clone()).date() == event.date;
         match event.kind {
             EventKind::Reading => {

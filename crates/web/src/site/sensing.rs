@@ -13,6 +13,7 @@ use upland_core::quantity::time::midnight;
 use upland_core::sensors::state::{ByChannel, Hold, Pause, Says, holds, says};
 use upland_core::sensors::wiring::{Join, assign};
 use upland_core::sensors::{Channel, Readings, Sense, Task};
+use upland_core::site::StationId;
 use upland_store::sensors::{SensorEvent, SensorEventKind, SensorRecord};
 use upland_store::zones::ZoneRecord;
 
@@ -104,7 +105,7 @@ impl SiteSnapshot {
     pub fn probe_zone(&self, record: &SensorRecord) -> Option<&ZoneRecord> {
         let station = record.sensor.placement.probe_station?;
         let number = record.sensor.controller_number;
-        self.records.zones.iter().find(|z| (z.zone.controller_number, z.zone.number) == (number, station))
+        self.records.zones.iter().find(|z| z.zone.station_id() == StationId::new(number, station))
     }
 
     /// How a sensor is joined to its controller; `None` where it cannot be, or the controller was removed.

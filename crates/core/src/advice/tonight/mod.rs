@@ -25,6 +25,7 @@ use crate::controller::twelve_stations;
 use crate::controller::windows::{EVENING, decided_at, window_instants};
 use crate::quantity::time::{Seconds, instant};
 use crate::quantity::units::Millimetres;
+use crate::site::{StationId, SurveyedZone};
 use jiff::Timestamp;
 use jiff::civil::Date;
 use laying::place;
@@ -159,10 +160,11 @@ fn decide_zones(
     controller_number: u8,
     date: Date,
 ) -> Vec<ZoneTonight> {
-    let own = facts.zones.iter().filter(|(zone, _)| zone.controller_number == controller_number);
+    let own =
+        facts.zones.iter().filter(|SurveyedZone { zone, .. }| zone.controller_number == controller_number);
     let mut rows: Vec<ZoneTonight> = facts.with_rules(controller_number, |rules| {
-        own.map(|(zone, resolved)| {
-            let found = account.zone(controller_number, zone.number);
+        own.map(|SurveyedZone { zone, resolved }| {
+            let found = account.zone(StationId::new(controller_number, zone.number));
             let (days, state) = found.map_or((&[][..], None), |z| (z.days.as_slice(), Some(z.end)));
             let mut night = night_of(rules, zone, date);
             let mut week = Week::default();
@@ -204,7 +206,7 @@ fn judge_zones(
         let mine: Vec<ControllerRun> = runs.iter().filter(|r| r.run.station == station).cloned().collect();
         let spans: Vec<_> = mine.iter().filter(|r| !r.is_held()).map(ControllerRun::watering).collect();
         let spans = crate::account::evidence::joined(spans);
-        let state = account.zone(row.zone.controller_number, station).map(|z| z.end).unwrap_or_default();
+        let state = account.zone(row.zone.station_id()).map(|z| z.end).unwrap_or_default();
         let waters: Seconds = mine.iter().map(ControllerRun::waters).sum();
         let will = Will {
             brings: row.resolved.net_of(waters.minutes()),
@@ -251,7 +253,7 @@ fn forbidden(
         met.map(|(from, _)| (*from).max(run.run.start)).min()
     };
     // What ran before the evening counts towards the minutes of its date.
-    let before = account.runs.of(own.number, row.zone.number);
+    let before = account.runs.of(row.zone.station_id());
     let before = before.filter(|r| r.run.start < account.until && !r.is_held());
     let mut used: BTreeMap<Date, Seconds> = BTreeMap::new();
     let mut too_long = None;

@@ -568,7 +568,7 @@ fn sentence_7_a_window_that_cannot_hold_its_zone_shortens_no_other() {
     let neighbour = minutes(&alone, 2);
     assert!(neighbour > 0);
     // Zone 1 may run from 19:00 to 19:10 only.
-    facts.zones[0].0.window = Some(Hours { from: time(19, 0, 0, 0), until: time(19, 10, 0, 0) });
+    facts.zones[0].zone.window = Some(Hours { from: time(19, 0, 0, 0), until: time(19, 10, 0, 0) });
     let apart = decided(&facts, DAY);
     assert_eq!(minutes(&apart, 2), neighbour, "its neighbour keeps its minutes: {:#?}", apart.zones[1]);
     assert!(minutes(&apart, 1) <= 10);

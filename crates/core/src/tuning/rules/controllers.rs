@@ -5,6 +5,7 @@ use crate::controller::schedule::Settings;
 use crate::ground::application::HeadType;
 use crate::quantity::ratio::{Percentage, Share};
 use crate::quantity::time::Seconds;
+use crate::site::StationId;
 use crate::tuning::cause::{Cause, Evidence, Settle};
 use crate::tuning::nights::{Read, read};
 use crate::tuning::picture::{ControllerPicture, Picture, ZonePicture, middle};
@@ -322,11 +323,11 @@ fn shown(picture: &Picture<'_>, own: &ControllerPicture<'_>) -> Vec<Case> {
         starts.explains(FactId::AllOff(number, None));
         starts.explains(FactId::AllOff(number, Some(program)));
         for station in stations {
-            starts.explains(FactId::Alone((number, station)));
+            starts.explains(FactId::Alone(StationId::new(number, station)));
         }
     }
     for station in doubled {
-        starts.makes((number, station), Looks::Wet);
+        starts.makes(StationId::new(number, station), Looks::Wet);
         meter(&mut starts, picture, true);
     }
     if own.runs.iter().all(|r| !r.is_held()) {

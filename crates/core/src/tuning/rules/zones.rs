@@ -81,7 +81,7 @@ pub(super) fn facts(picture: &Picture<'_>, facts: &mut Vec<Fact>) {
             });
         }
         if let Some((set, longest)) = long_cycle(picture, zone) {
-            let id = FactId::Own(Cause::RunoffCycles, key.0, key.1);
+            let id = FactId::Own(Cause::RunoffCycles, key.controller, key.station);
             let off = zone.looks() == Some(Looks::Dry) || zone.has(Sign::Runoff);
             facts.push(Fact {
                 id,

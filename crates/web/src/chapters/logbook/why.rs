@@ -147,10 +147,10 @@ impl WhyPage {
         entries: &[LogEntry],
     ) -> Result<Self, PageError> {
         let facts = &site.inputs;
-        let key = (zone.zone.controller_number, zone.zone.number);
+        let key = zone.zone.station_id();
         let units = here.records.units();
-        let found = why(facts, site.account(), key.0, key.1, from, to).ok_or(PageError::NotFound)?;
-        let own = site.account().zone(key.0, key.1).ok_or(PageError::NotFound)?;
+        let found = why(facts, site.account(), key, from, to).ok_or(PageError::NotFound)?;
+        let own = site.account().zone(key).ok_or(PageError::NotFound)?;
         let days: Vec<AccountDay> =
             own.days.iter().filter(|d| (from..=to).contains(&d.date)).copied().collect();
         if days.is_empty() {
@@ -178,7 +178,7 @@ impl WhyPage {
         let held: Vec<(Date, &str)> = site
             .account()
             .runs
-            .of(key.0, key.1)
+            .of(key)
             .filter(|r| r.is_held())
             .map(|r| (r.run.start.to_zoned(here.records.tz.clone()).date(), "skipped"))
             .filter(|(date, _)| (from..=to).contains(date))
@@ -202,14 +202,14 @@ impl WhyPage {
             reasons: found.reasons.iter().map(|r| reason(r, &found, units)).collect(),
             sums: sums(&found, units),
             chart: chart(&days, total, units).with_held(&days, &held),
-            steps: steps(facts, key.0, key.1, from, to, &days, &here.records.tz),
+            steps: steps(facts, key.controller, key.station, from, to, &days, &here.records.tz),
             marks,
             done,
             compare: format!(
                 "{}/trial?weather=days&from={from}&to={to}&zone={}-{}",
                 address::site_root(here.id()),
-                key.0,
-                key.1
+                key.controller,
+                key.station
             ),
             earlier: address_of(earlier, from.yesterday().unwrap_or(from)),
             later,

@@ -22,10 +22,10 @@ const ONE_BAR: i32 = 3;
 pub(super) fn of_site(site: &SiteSnapshot, last: Option<&VisitRecord>) -> SiteStanding {
     let today = site.today();
     let mut zones: Vec<_> = site.records.zones.iter().map(|own| &own.zone).collect();
-    zones.sort_by_key(|zone| (zone.controller_number, zone.number));
+    zones.sort_by_key(|zone| zone.station_id());
     let account = site.account();
     let mark = |zone: &&upland_core::site::Zone| {
-        let known = account.zone(zone.controller_number, zone.number)?;
+        let known = account.zone(zone.station_id())?;
         Some(match expected_look(known) {
             Looks::Dry => ZoneMark::Dry,
             Looks::Right => ZoneMark::Right,

@@ -13,6 +13,7 @@ use askama::Template;
 use upland_core::controller::schedule::Settings;
 use upland_core::sensors::mapping::{Why, tie};
 use upland_core::sensors::{Sense, Sensor, SensorCard};
+use upland_core::site::StationId;
 use upland_store::Saved;
 
 pub(super) fn routes(config: &mut web::ServiceConfig) {
@@ -165,7 +166,7 @@ async fn choose(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse
     let own = snapshot.site_controller(sensor.controller_number).ok_or(PageError::NotFound)?;
     let zone = |station| {
         let mut zones = snapshot.records.zones.iter().map(|z| &z.zone);
-        zones.any(|zone| (zone.controller_number, zone.number) == (own.number(), station))
+        zones.any(|zone| zone.station_id() == StationId::new(own.number(), station))
     };
     let programs = own.settings_or_clean().programs.len();
     let map = &mut sensor.map;

@@ -24,6 +24,7 @@ use jiff::civil::Date;
 use std::sync::Arc;
 use upland_core::account::running::ControllerFacts;
 use upland_core::advice::tonight::Tonight;
+use upland_core::site::StationId;
 use upland_core::weather::climate::Climate;
 
 pub(crate) fn routes(config: &mut web::ServiceConfig) {
@@ -132,7 +133,7 @@ impl Decided {
     /// The page of the zone on a station of the controller.
     fn zone_href(&self, station: u16) -> Option<String> {
         let of = |z: &&upland_store::zones::ZoneRecord| {
-            (z.zone.controller_number, z.zone.number) == (self.number, station)
+            z.zone.station_id() == StationId::new(self.number, station)
         };
         let zone = self.records.zones.iter().find(of)?;
         Some(crate::server::address::zone(self.records.site.id.number(), zone.id))

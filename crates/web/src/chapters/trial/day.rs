@@ -12,7 +12,7 @@ use upland_core::account::zone::AccountHour;
 use upland_core::controller::schedule::{Rest, Settings};
 use upland_core::quantity::time::monday_of;
 use upland_core::quantity::units::Millimetres;
-use upland_core::site::{ResolvedZone, UnitSystem, Zone};
+use upland_core::site::{ResolvedZone, StationId, SurveyedZone, UnitSystem, Zone};
 use upland_core::trial::{Schedule, TrialWay, ZoneResult, day};
 
 /// Water below this is not named, mm.
@@ -62,8 +62,9 @@ impl DayView {
         units: UnitSystem,
         link: &str,
     ) -> Option<Self> {
-        let found = day(way, facts, span.0, span.1, zone.controller_number, zone.station, date).ok()??;
-        let (survey, resolved) = facts.zone(zone.controller_number, zone.station)?;
+        let id = StationId::new(zone.controller_number, zone.station);
+        let found = day(way, facts, span.0, span.1, id, date).ok()??;
+        let SurveyedZone { zone: survey, resolved } = facts.zone(id)?;
         let names = facts.of_controller(zone.controller_number).map(|b| b.sensor_names()).unwrap_or_default();
         let settings = found.settings.as_ref();
         let told = Told { way, tz: &facts.tz, units, zone: (survey, resolved), names: &names, settings };

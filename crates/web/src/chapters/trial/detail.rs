@@ -12,7 +12,7 @@ use askama::Template;
 use jiff::civil::Date;
 use upland_core::account::site_account::AccountInputs;
 use upland_core::codes::Coded;
-use upland_core::site::UnitSystem;
+use upland_core::site::{StationId, SurveyedZone, UnitSystem};
 use upland_core::trial::{Named, WayResult, ZoneResult};
 
 /// The way that is opened.
@@ -140,8 +140,8 @@ fn season(
     link: &str,
 ) -> Season {
     let total = facts
-        .zone(zone.controller_number, zone.station)
-        .map_or(0.0, |(_, r)| r.root_zone.total_available.mm());
+        .zone(StationId::new(zone.controller_number, zone.station))
+        .map_or(0.0, |SurveyedZone { resolved: r, .. }| r.root_zone.total_available.mm());
     let drawn =
         chart(&zone.days, total, units).with_weeks(&zone.days, link).with_held(&zone.days, &zone.held);
     let words = format!(

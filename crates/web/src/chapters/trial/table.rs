@@ -2,6 +2,7 @@
 
 use upland_core::account::site_account::AccountInputs;
 use upland_core::quantity::units::Millimetres;
+use upland_core::site::{StationId, SurveyedZone};
 use upland_core::trial::WayResult;
 
 /// The trial as a table, a row a way and zone.
@@ -33,8 +34,8 @@ pub(super) fn write(facts: &AccountInputs, results: &[WayResult]) -> String {
         .map(|(result, zone)| {
             let mm = |value: Millimetres| format!("{:.2}", value.mm());
             let name = facts
-                .zone(zone.controller_number, zone.station)
-                .map_or(String::new(), |(z, _)| z.name.clone());
+                .zone(StationId::new(zone.controller_number, zone.station))
+                .map_or(String::new(), |SurveyedZone { zone: z, .. }| z.name.clone());
             let [least, _, _] = zone.parts;
             [
                 result.way.name.clone(),

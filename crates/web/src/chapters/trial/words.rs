@@ -7,7 +7,7 @@ use upland_core::advice::budget::RainRule;
 use upland_core::controller::schedule::{Days, days_in_words_by};
 use upland_core::quantity::units::LitresPerMinute;
 use upland_core::sensors::Release;
-use upland_core::site::UnitSystem;
+use upland_core::site::{StationId, SurveyedZone, UnitSystem};
 use upland_core::trial::{Change, PercentageRule, Ramps, Schedule, Spot};
 
 use crate::page::quantities::{in_words, plain, share, short_date};
@@ -74,7 +74,9 @@ pub(super) type Names<'a> = &'a dyn Fn(&ZoneResult) -> String;
 
 /// A zone by its number and name, with its controller where the site has several.
 pub(super) fn zone_name(facts: &AccountInputs, zone: &ZoneResult) -> String {
-    let name = facts.zone(zone.controller_number, zone.station).map_or("", |(z, _)| z.name.as_str());
+    let name = facts
+        .zone(StationId::new(zone.controller_number, zone.station))
+        .map_or("", |SurveyedZone { zone: z, .. }| z.name.as_str());
     if facts.controllers.len() > 1 {
         format!("{}-{} {name}", zone.controller_number, zone.station)
     } else {

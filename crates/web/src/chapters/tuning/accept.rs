@@ -16,7 +16,7 @@ use upland_core::ground::planting::{RateBasis, Trim};
 use upland_core::quantity::bounds;
 use upland_core::quantity::units::MillimetresPerHour;
 use upland_core::sensors::Sensor;
-use upland_core::site::ZoneSince;
+use upland_core::site::{StationId, ZoneSince};
 use upland_core::tuning::{
     CorrectionKind, Lever, OUTLOOK_DAYS, Turn, ZoneOutlook, account_at, as_diagnosed, outlook, turned,
 };
@@ -147,8 +147,10 @@ async fn note(
     foretold: serde_json::Value,
 ) -> Result<(), PageError> {
     let zone = lever.controller_number.zip(lever.station);
-    let zone = zone
-        .and_then(|key| here.records.zones.iter().find(|z| (z.zone.controller_number, z.zone.number) == key));
+    let zone = zone.and_then(|(number, station)| {
+        let id = StationId::new(number, station);
+        here.records.zones.iter().find(|z| z.zone.station_id() == id)
+    });
     let (visit, words, zone_id) = (found.record.id, words.to_owned(), zone.map(|z| z.id));
     let (code, cause, look_again) = (lever.code.code(), lever.cause.code(), lever.look_again);
     here.change(move |change| {
@@ -169,12 +171,12 @@ async fn correct(
     let found = decided(&here, path.1).await?;
     let id: i64 = fields.get("zone").parse().map_err(|_| PageError::NotFound)?;
     let record = here.records.zone(id)?.clone();
-    let key = (record.zone.controller_number, record.zone.number);
+    let key = record.zone.station_id();
     let wanted = fields.get("correction");
     let offered = found
         .corrections
         .iter()
-        .find(|c| (c.controller_number, c.station) == key && kind_code(c.kind) == wanted);
+        .find(|c| StationId::new(c.controller_number, c.station) == key && kind_code(c.kind) == wanted);
     let back = format!("{}/visits/{}", address::site_root(here.id()), path.1);
     let Some(offered) = offered else {
         flash(&here.who.session, "The readings no longer say so. Nothing was changed.", None)?;

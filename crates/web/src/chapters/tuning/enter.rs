@@ -10,6 +10,7 @@ use crate::site::context::{AtSite, EditorAt};
 use actix_multipart::Multipart;
 use actix_web::http::StatusCode;
 use actix_web::{HttpRequest, HttpResponse, post, web};
+use upland_core::site::StationId;
 
 use serde_json::json;
 use sha2::{Digest, Sha256};
@@ -45,8 +46,8 @@ fn about(
     match fields.get("what") {
         "zone" => match here.records.zones.iter().find(|z| z.id == id) {
             Some(zone) => {
-                let key = (zone.zone.controller_number, zone.zone.number);
-                known("zone", entry_form::zone(fields, key.0, key.1, units)?)
+                let key = zone.zone.station_id();
+                known("zone", entry_form::zone(fields, key.controller, key.station, units)?)
             }
             None => Ok(About::Gone(format!("zone {}", fields.get("name")))),
         },
@@ -166,7 +167,7 @@ fn entries(here: &AtSite, visit: &Visit) -> Vec<(&'static str, i64, Entry)> {
         here.records
             .zones
             .iter()
-            .find(|z| (z.zone.controller_number, z.zone.number) == (controller_number, station))
+            .find(|z| z.zone.station_id() == StationId::new(controller_number, station))
             .map(|z| z.id)
     };
     let own_controller =

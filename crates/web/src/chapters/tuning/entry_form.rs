@@ -16,7 +16,7 @@ use upland_core::quantity::bounds;
 use upland_core::quantity::ratio::{Percentage, Share};
 use upland_core::quantity::time::{MinuteOfDay, Seconds};
 use upland_core::quantity::units::{Litres, LitresPerMinute};
-use upland_core::site::UnitSystem;
+use upland_core::site::{StationId, SurveyedZone, UnitSystem};
 use upland_core::tuning::{ControllerSeen, NIGHTS, ProgramSeen, SensorSeen, Sign, ZoneSeen, et_sensor};
 use upland_formats::typed::{self, Read, Refusal};
 use upland_formats::visit_file::{Entry, MAX_NOTE, program_names};
@@ -278,7 +278,9 @@ pub(super) fn words(entry: &Entry, facts: &AccountInputs, at: Timestamp) -> Stri
             if !seen.note.is_empty() {
                 said.push(seen.note.clone());
             }
-            let name = facts.zone(seen.controller_number, seen.station).map_or("", |(z, _)| z.name.as_str());
+            let name = facts
+                .zone(StationId::new(seen.controller_number, seen.station))
+                .map_or("", |SurveyedZone { zone: z, .. }| z.name.as_str());
             format!("{} {name}", seen.station)
         }
         Entry::Controller(seen) => {

@@ -13,6 +13,7 @@ use crate::server::error::PageError;
 use crate::site::context::AtSite;
 use askama::Template;
 use upland_core::account::running::ControllerFacts;
+use upland_core::site::StationId;
 use upland_core::tuning::{
     DatedStep, Looks, OUTLOOK_DAYS, Proposed, Step, Suspicion, TrialChange, Turn, ZoneOutlook, dated_steps,
     read_nights,
@@ -213,7 +214,7 @@ fn lever_line(words: &Words<'_>, found: &Decided, proposed: &Proposed) -> Option
     let [two_after, four_after] = &proposed.turned;
     let pairs = two_before.iter().zip(two_after).zip(four_before.iter().zip(four_after));
     let zones = pairs.map(|((two_before, two_after), (four_before, four_after))| EffectLine {
-        zone: words.zone(two_before.controller_number, two_before.station),
+        zone: words.zone(StationId::new(two_before.controller_number, two_before.station)),
         changes: (two_before.applied.mm() - two_after.applied.mm()).abs() > 0.05,
         two_before: adequacy(two_before),
         two_after: adequacy(two_after),
@@ -256,8 +257,11 @@ fn headline(found: &Decided, levers: &[LeverLine]) -> (String, String) {
         (true, ..) if off > 0 => ("No adjustment yet: find the cause first".to_owned(), looked),
         (true, ..) if !decision.stress_ahead.is_empty() => {
             let words = Words::of(&found.snapshot.inputs);
-            let dry: Vec<String> =
-                decision.stress_ahead.iter().map(|z| words.zone(z.controller_number, z.station)).collect();
+            let dry: Vec<String> = decision
+                .stress_ahead
+                .iter()
+                .map(|z| words.zone(StationId::new(z.controller_number, z.station)))
+                .collect();
             let text = format!(
                 "{looked} As set and without rain, {} will be dry within two weeks. Look again on {again}.",
                 dry.join(", ")
@@ -288,13 +292,12 @@ fn headline(found: &Decided, levers: &[LeverLine]) -> (String, String) {
 fn unexplained(found: &Decided, words: &Words<'_>) -> Vec<String> {
     let diagnosis = &found.decision.diagnosis;
     let chosen = || diagnosis.chosen.iter().filter_map(|at| diagnosis.causes.get(*at));
-    let open = diagnosis
-        .contradictions
-        .iter()
-        .filter(|c| c.seen != Looks::Right)
-        .filter(|c| !chosen().any(|s| s.explains.contains(&(c.controller_number, c.station))));
+    let open =
+        diagnosis.contradictions.iter().filter(|c| c.seen != Looks::Right).filter(|c| {
+            !chosen().any(|s| s.explains.contains(&StationId::new(c.controller_number, c.station)))
+        });
     open.map(|c| {
-        let zone = words.zone(c.controller_number, c.station);
+        let zone = words.zone(StationId::new(c.controller_number, c.station));
         let key = (Some(c.controller_number), Some(c.station));
         let own = |s: &&Suspicion| (s.controller_number, s.station) == key;
         let likely = diagnosis.causes.iter().find(own);
@@ -302,7 +305,9 @@ fn unexplained(found: &Decided, words: &Words<'_>) -> Vec<String> {
             || "Look at its heads while it runs, then push a probe.".to_owned(),
             |s| format!("Perhaps: {}. {}", cause_name(s.cause).to_lowercase(), settle(s.settle)),
         );
-        let own = |t: &&TrialChange| (t.controller_number, t.station) == (c.controller_number, c.station);
+        let own = |t: &&TrialChange| {
+            StationId::new(t.controller_number, t.station) == StationId::new(c.controller_number, c.station)
+        };
         let trial = found.decision.trials.iter().find(own).map_or(String::new(), |t| {
             format!(
                 " If it cannot be measured today, try {} instead of {} for a week and look again.",
@@ -391,7 +396,7 @@ const STEP_DAYS: i32 = 70;
 
 /// A dated step as a sentence.
 fn dated(words: &Words<'_>, step: &DatedStep) -> String {
-    let zone = words.zone(step.controller_number, step.station);
+    let zone = words.zone(StationId::new(step.controller_number, step.station));
     let on = look_again(step.on);
     match step.step {
         Step::GrowInEnds => format!("{on}: the grow-in of {zone} is over; set it for established plants."),
@@ -402,9 +407,10 @@ fn dated(words: &Words<'_>, step: &DatedStep) -> String {
 fn zone_lines(here: &AtSite, found: &Decided, photos: &[&PhotoRecord]) -> Result<Vec<ZoneLine>, PageError> {
     let diagnosis = &found.decision.diagnosis;
     let of = |record: &upland_store::zones::ZoneRecord| {
-        let key = (record.zone.controller_number, record.zone.number);
-        let seen = found.together.visit.zone(key.0, key.1);
-        let contradiction = diagnosis.contradictions.iter().find(|c| (c.controller_number, c.station) == key);
+        let key = record.zone.station_id();
+        let seen = found.together.visit.zone(key);
+        let contradiction =
+            diagnosis.contradictions.iter().find(|c| StationId::new(c.controller_number, c.station) == key);
         let looks = seen.and_then(|s| s.looks);
         let mut signs: Vec<String> =
             seen.iter().flat_map(|s| &s.signs).map(|s| s.label().to_owned()).collect();
@@ -463,15 +469,15 @@ fn notes(found: &Decided, words: &Words<'_>) -> Vec<String> {
     let clashes = together.clashes.iter().map(|c| {
         format!(
             "{}: {} saw it {}, {} later {}; the later counts.",
-            words.zone(c.controller_number, c.station),
+            words.zone(StationId::new(c.controller_number, c.station)),
             name(c.first.0),
             c.first.1.label(),
             name(c.later.0),
             c.later.1.label()
         )
     });
-    let doubts = found.decision.diagnosis.doubtful.iter().map(|(b, s)| {
-        format!("{}: its looks and its reading cannot both be so; read it again.", words.zone(*b, *s))
+    let doubts = found.decision.diagnosis.doubtful.iter().map(|id| {
+        format!("{}: its looks and its reading cannot both be so; read it again.", words.zone(*id))
     });
     let stray = together.stray.iter().map(|(_, why)| format!("An entry counts for nothing: {why}."));
     let clocks = together.clocks.iter().map(|(by, off)| {
@@ -537,12 +543,12 @@ fn nights(found: &Decided, words: &Words<'_>) -> Vec<NightsOf> {
 
 fn correction_lines(here: &AtSite, found: &Decided, words: &Words<'_>) -> Vec<CorrectionLine> {
     let of = |c: &upland_core::tuning::Correction| {
-        let key = (c.controller_number, c.station);
-        let zone = here.records.zones.iter().find(|z| (z.zone.controller_number, z.zone.number) == key)?;
+        let key = StationId::new(c.controller_number, c.station);
+        let zone = here.records.zones.iter().find(|z| z.zone.station_id() == key)?;
         Some(CorrectionLine {
             zone_id: zone.id,
             kind: kind_code(c.kind),
-            zone: words.zone(c.controller_number, c.station),
+            zone: words.zone(StationId::new(c.controller_number, c.station)),
             href: address::zone(here.id(), zone.id),
             words: correction(c.kind, c.factor, c.readings, c.confidence),
         })
@@ -558,7 +564,7 @@ fn outcome(found: &Decided, words: &Words<'_>) -> Option<OutcomeOf> {
     let rain =
         zones.iter().map(|z| z.rain).fold(upland_core::quantity::units::Millimetres::ZERO, |a, b| a.max(b));
     let line = |z: &upland_core::tuning::Outcome| OutcomeLine {
-        zone: words.zone(z.controller_number, z.station),
+        zone: words.zone(StationId::new(z.controller_number, z.station)),
         predicted: z.predicted.label(),
         seen: z.seen.label(),
         as_told: z.predicted == z.seen,

@@ -217,7 +217,7 @@ fn zone_step(
     known: &Together,
 ) -> ZoneStep {
     let zone = &record.zone;
-    let seen = known.visit.zone(zone.controller_number, zone.number).cloned().unwrap_or_default();
+    let seen = known.visit.zone(zone.station_id()).cloned().unwrap_or_default();
     let flow = Units::of(here.records.units()).flow;
     let available =
         seen.available.map(|a| crate::page::quantities::plain(a.percent(), 0)).unwrap_or_default();
@@ -236,7 +236,7 @@ fn zone_step(
         more: seen.plants.is_some() || seen.soil.is_some() || seen.flow.is_some() || seen.available.is_some(),
         flow: flow.text(seen.flow.map(|f| f.l_per_min())),
         available,
-        done: known.visit.zone(zone.controller_number, zone.number).is_some(),
+        done: known.visit.zone(zone.station_id()).is_some(),
         note: seen.note,
     }
 }

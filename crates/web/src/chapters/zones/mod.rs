@@ -23,7 +23,7 @@ use std::collections::BTreeMap;
 use upland_core::codes::Coded;
 use upland_core::ground::planting::mixed_cost;
 use upland_core::quantity::month::Month;
-use upland_core::site::{UnitSystem, Zone};
+use upland_core::site::{StationId, UnitSystem, Zone};
 use upland_store::zones::ZoneRecord;
 use upland_store::{Saved, Subject};
 
@@ -203,8 +203,7 @@ fn edit(here: &AtSite, editing: Editing<'_>) -> Result<HttpResponse, PageError> 
 
 /// The lowest station of a controller that no zone has.
 fn free_number(zones: &[ZoneRecord], controller_number: u8) -> u16 {
-    let taken =
-        |n: &u16| zones.iter().any(|z| (z.zone.controller_number, z.zone.number) == (controller_number, *n));
+    let taken = |n: &u16| zones.iter().any(|z| z.zone.station_id() == StationId::new(controller_number, *n));
     (1..=250).find(|n| !taken(n)).unwrap_or(250)
 }
 

@@ -28,7 +28,7 @@ use upland_core::account::zone::AccountDay;
 use upland_core::advice::tonight::{Will, ZoneTonight};
 use upland_core::codes::Coded;
 use upland_core::sensors::mapping::tie;
-use upland_core::site::{UnitSystem, Zone};
+use upland_core::site::{StationId, UnitSystem, Zone};
 use upland_core::tuning::{Looks, Sign, why};
 use upland_store::photos::PhotoOf;
 use upland_store::visits::EntryRecord;
@@ -209,18 +209,19 @@ impl Now {
         let night = tonight.zones.iter().find(|z| z.zone.number == station);
         let from = today.checked_sub((DAYS - 1).days()).unwrap_or(today);
         let account = site.account();
-        let known = account.zone(number, station);
+        let known = account.zone(StationId::new(number, station));
         let days: Vec<AccountDay> = known.map_or(Vec::new(), |own| {
             own.days.iter().filter(|d| (from..=today).contains(&d.date)).copied().collect()
         });
         let total = record.zone.resolve(site.records.site.site.latitude_deg).root_zone.total_available.mm();
-        let runs = account.runs.of(number, station).filter(|r| r.is_held());
+        let runs = account.runs.of(StationId::new(number, station)).filter(|r| r.is_held());
         let skipped: Vec<(Date, &str)> = runs
             .map(|r| (r.run.start.to_zoned(tz.clone()).date(), "skipped"))
             .filter(|(date, _)| (from..=today).contains(date))
             .collect();
-        let found =
-            (!days.is_empty()).then(|| why(&site.inputs, account, number, station, from, today)).flatten();
+        let found = (!days.is_empty())
+            .then(|| why(&site.inputs, account, StationId::new(number, station), from, today))
+            .flatten();
         let sensors =
             site.inputs.of_controller(number).map(ControllerFacts::sensor_names).unwrap_or_default();
         let names: Vec<&str> = sensors.iter().map(String::as_str).collect();
@@ -257,7 +258,7 @@ impl Now {
 /// The zones before and after one, in the order of their stations.
 fn neighbours(site_id: i64, zones: &[ZoneRecord], id: i64) -> (Option<Neighbour>, Option<Neighbour>) {
     let mut all: Vec<&ZoneRecord> = zones.iter().collect();
-    all.sort_by_key(|z| (z.zone.controller_number, z.zone.number));
+    all.sort_by_key(|z| z.zone.station_id());
     let at = all.iter().position(|z| z.id == id);
     let of = |place: Option<usize>| {
         let zone = all.get(place?)?;

@@ -122,14 +122,14 @@ impl SeasonPage {
 /// best known, so that Today and its season are one.
 fn days_of(site: &SiteSnapshot, zone: &Zone, way: EvidencePolicy) -> Vec<AccountDay> {
     let of = |account: &SiteAccount| {
-        let found = account.zone(zone.controller_number, zone.number);
+        let found = account.zone(zone.station_id());
         found.map(|own| own.days.clone()).unwrap_or_default()
     };
     if way == EvidencePolicy::Best {
         return of(site.account());
     }
     let known = &site.inputs;
-    let own = known.zone(zone.controller_number, zone.number).cloned();
+    let own = known.zone(zone.station_id()).cloned();
     let alone = AccountInputs { zones: own.into_iter().collect(), ..known.clone() };
     of(&of_site(&alone, way, begins(&known.climate, site.moment.date), site.account().until, |_, _| ()))
 }

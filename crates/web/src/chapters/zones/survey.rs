@@ -15,7 +15,7 @@ use upland_core::ground::soil::Texture;
 use upland_core::quantity::bounds;
 use upland_core::quantity::ratio::Share;
 use upland_core::quantity::units::{Metres, MillimetresPerHour, SquareMetres};
-use upland_core::site::{DEFAULT_SLOPE_PCT, UnitSystem, Zone, ZoneSince};
+use upland_core::site::{DEFAULT_SLOPE_PCT, StationId, UnitSystem, Zone, ZoneSince};
 
 /// The texts of a zone's fields.
 pub(crate) fn texts(zone: &Zone, system: UnitSystem) -> BTreeMap<String, String> {
@@ -198,7 +198,7 @@ pub(crate) fn since(fields: &Fields, today: Date) -> Result<ZoneSince, Vec<Field
 /// The controllers of a site and the stations that other zones have.
 pub(crate) struct Stations {
     controllers: Vec<u8>,
-    taken: Vec<(u8, u16)>,
+    taken: Vec<StationId>,
 }
 
 impl Stations {
@@ -213,7 +213,7 @@ impl Stations {
                 .zones
                 .iter()
                 .filter(|z| Some(z.id) != except)
-                .map(|z| (z.zone.controller_number, z.zone.number))
+                .map(|z| z.zone.station_id())
                 .collect(),
         }
     }
@@ -221,7 +221,7 @@ impl Stations {
 
 #[cfg(test)]
 impl Stations {
-    pub fn for_tests(controllers: &[u8], taken: &[(u8, u16)]) -> Self {
+    pub fn for_tests(controllers: &[u8], taken: &[StationId]) -> Self {
         Self { controllers: controllers.to_vec(), taken: taken.to_vec() }
     }
 }
@@ -248,7 +248,7 @@ pub(crate) fn read(
         reader.say("controller", "Choose one of the controllers of this site.");
     }
     let number = reader.count("number", "The zone number", 250);
-    if reader.errors.is_empty() && stations.taken.contains(&(controller_number, number)) {
+    if reader.errors.is_empty() && stations.taken.contains(&StationId::new(controller_number, number)) {
         reader
             .say("number", format!("Zone {number} exists already on this controller; choose a free number."));
     }
@@ -345,7 +345,7 @@ mod tests {
     }
 
     fn stations(taken: &[u16]) -> Stations {
-        Stations { controllers: vec![1], taken: taken.iter().map(|n| (1, *n)).collect() }
+        Stations { controllers: vec![1], taken: taken.iter().map(|n| StationId::new(1, *n)).collect() }
     }
 
     #[test]

@@ -16,7 +16,7 @@ fn sentence_6_a_roof_built_today_frees_no_run_of_the_nights_before() {
     let sensor = Sensor::of_card(card, 1);
     facts.controllers[0].sensors = vec![SensorFacts { sensor, ..switch(vec![hold], Vec::new()) }];
     facts.controllers[0].versions[0].0 = Timestamp::MIN;
-    let open = facts.zones[0].0.clone();
+    let open = facts.zones[0].zone.clone();
     let roofed = Zone { sky: Sky::UnderEaves, ..open.clone() };
     facts.zones = AccountInputs::resolved(&facts.site, &[roofed]);
     let held = |facts: &AccountInputs| {

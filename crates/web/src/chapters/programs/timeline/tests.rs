@@ -1,7 +1,7 @@
 use super::*;
 use crate::fixture;
 use jiff::civil::date;
-use upland_core::site::UnitSystem;
+use upland_core::site::{SurveyedZone, UnitSystem};
 
 fn number(text: &str) -> f64 {
     text.trim_end_matches('%').parse().unwrap()
@@ -22,8 +22,12 @@ fn controller_runs(names: &Names<'_>) -> Vec<ControllerRun> {
         versions: vec![(Timestamp::MIN, names.settings.clone())],
         sensors: Vec::new(),
     };
-    let zones: Vec<_> =
-        names.installation.zones.iter().map(|z| (z.zone.clone(), z.resolved.clone())).collect();
+    let zones: Vec<_> = names
+        .installation
+        .zones
+        .iter()
+        .map(|z| SurveyedZone { zone: z.zone.clone(), resolved: z.resolved.clone() })
+        .collect();
     let span = (FROM - 1.day(), FROM + 8.days());
     upland_core::account::running::running(
         &controller_facts,

@@ -238,7 +238,7 @@ fn delayed(
 fn dry_words(site: &SiteSnapshot, controller: u8) -> String {
     let own =
         site.records.zones.iter().map(|own| &own.zone).filter(|zone| zone.controller_number == controller);
-    let known: Vec<_> = own.filter_map(|zone| site.account().zone(controller, zone.number)).collect();
+    let known: Vec<_> = own.filter_map(|zone| site.account().zone(zone.station_id())).collect();
     let dry = known.iter().filter(|zone| expected_look(zone) == Looks::Dry).count();
     match dry {
         0 => String::new(),
