@@ -20,6 +20,7 @@ pub mod plan_json;
 pub mod plan_lines;
 pub mod planting;
 pub mod raw_csv;
+pub mod route_files;
 pub mod rows_csv;
 pub mod runs_csv;
 pub mod runs_ics;

@@ -21,6 +21,7 @@ mod pool;
 pub mod queue;
 pub mod readings;
 pub mod rounds;
+pub mod routes;
 mod schema;
 mod schema_rounds;
 mod schema_services;

@@ -28,6 +28,7 @@ mod people;
 mod programs;
 mod round;
 mod round_robin;
+mod route;
 mod sensor_forms;
 mod sensors;
 mod server;

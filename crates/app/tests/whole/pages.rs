@@ -5,7 +5,7 @@ use super::server::Server;
 
 /// Addresses of the demo for every page of the route table that a technician or the owner opens. Downloads, data for
 /// scripts and pages that need something made first are left out.
-pub const PAGES: [&str; 62] = [
+pub const PAGES: [&str; 63] = [
     "/",
     "/about",
     "/audit",
@@ -23,6 +23,7 @@ pub const PAGES: [&str; 62] = [
     "/me/tokens",
     "/notices",
     "/people",
+    "/route",
     "/people/2/sites",
     "/sites/1/controllers/1",
     "/sites/1/controllers/1/budget",

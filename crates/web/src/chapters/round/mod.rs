@@ -4,6 +4,7 @@ mod calls;
 mod mail;
 mod many;
 mod notices;
+mod route;
 mod site_standing;
 mod sites;
 mod standing;
@@ -22,5 +23,6 @@ pub(crate) fn routes(config: &mut web::ServiceConfig) {
         .configure(sites::routes)
         .configure(calls::routes)
         .configure(notices::routes)
-        .configure(many::routes);
+        .configure(many::routes)
+        .configure(route::routes);
 }

@@ -47,7 +47,7 @@ struct DonePage {
 }
 
 /// The sites that a form names and its sender sees: `s-7`, or all of the page by `all` and `p-7`.
-fn chosen(here: &AllSites, fields: &Fields) -> Result<Vec<SiteKey>, PageError> {
+pub(super) fn chosen(here: &AllSites, fields: &Fields) -> Result<Vec<SiteKey>, PageError> {
     let prefix = if fields.get("all").is_empty() { "s-" } else { "p-" };
     let numbers = fields.0.keys().filter_map(|name| name.strip_prefix(prefix)?.parse::<i64>().ok());
     let sites: Vec<SiteKey> = numbers.filter_map(|number| here.who.scope.site(number)).collect();

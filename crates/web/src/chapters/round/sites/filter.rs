@@ -199,7 +199,7 @@ pub(super) fn rain(site: &SiteRow, days: usize) -> Option<Millimetres> {
 }
 
 /// The unit in which rain is typed: that of most sites.
-pub(super) fn usual_units(sites: &[SiteRow]) -> UnitSystem {
+pub(in crate::chapters::round) fn usual_units(sites: &[SiteRow]) -> UnitSystem {
     let inches = sites.iter().filter(|site| site.units == UnitSystem::UsCustomary).count();
     if inches * 2 > sites.len() { UnitSystem::UsCustomary } else { UnitSystem::Metric }
 }

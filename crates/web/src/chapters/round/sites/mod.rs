@@ -6,6 +6,8 @@ mod find;
 mod list;
 mod survey;
 
+pub(super) use filter::usual_units;
+
 use crate::page::dates::DateFormat;
 use crate::page::forms::{FieldError, Form, base_version, units_of};
 use crate::page::frame::{Chapter, Frame};
