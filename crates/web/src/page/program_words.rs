@@ -550,7 +550,7 @@ impl Names<'_> {
 
     /// A relaxation with its figures.
     pub fn relaxation(&self, relaxation: &Relaxation) -> String {
-        let Relax { window_from, extra_days, extra_programs, supply, share_pct, drip_apart } =
+        let Relax { window_from, extra_days, extra_programs, supply, share_pct, drip_apart, date_minutes: _ } =
             relaxation.relax;
         if let Some(from) = window_from {
             format!("Open the window at {}, {} earlier", from.formatted("%H:%M"), span(relaxation.by))

@@ -1,6 +1,6 @@
 //! Which days and hours a zone may be planned on, and the day patterns a controller can hold there.
 
-use super::{Relax, Span};
+use super::{DateMinutes, Relax, Span};
 use crate::controller::Card;
 use crate::controller::ordinance::Subject;
 use crate::controller::schedule::{Days, Settings, runs_on};
@@ -96,10 +96,15 @@ pub(super) fn allowed_days(
             weekdays = whole_weekdays(&dates, &lawful, never);
         }
     }
-    let free = !restricted && counted >= 7;
     let minutes = |date: &Date| law.most_minutes_a_day(Some(subject), *date).map(|(most, _)| most);
+    let minutes = dates.iter().filter_map(minutes).min();
+    let one_side = relax.date_minutes == DateMinutes::OneSide && minutes.is_some();
+    let free = !restricted && counted >= 7 && !one_side;
     AllowedDays {
-        most_minutes: dates.iter().filter_map(minutes).min(),
+        most_minutes: match relax.date_minutes {
+            DateMinutes::Half => minutes.map(|most| (most / 2).max(1)),
+            DateMinutes::ByNight | DateMinutes::OneSide => minutes,
+        },
         usable: usable(installation, present, subject, windows, &dates, free),
         first: span.first,
         never,
@@ -387,6 +392,27 @@ mod tests {
         let drip = of(&installation, 4);
         assert!(drip.free, "drip is exempt");
         assert_eq!(drip.most, 7);
+    }
+
+    #[test]
+    fn minutes_of_a_date_are_kept_by_night_on_one_side_of_midnight_or_halved() {
+        let mut installation = installation();
+        let mut ordinance = two_days_a_week();
+        ordinance.rules[0].days = crate::controller::ordinance::AllowedDays::Any;
+        ordinance.rules[0].most_days_a_week = None;
+        ordinance.rules[0].most_minutes_a_day = Some(45);
+        installation.law = law(ordinance);
+        let present = Settings::clean(&installation.card);
+        let (subject, windows) = (installation.subject(1), installation.windows_of(1));
+        let of = |date_minutes| {
+            let relax = Relax { date_minutes, ..Relax::default() };
+            allowed_days(&installation, &present, subject, windows, Span { first: FROM, days: 56 }, &relax)
+        };
+        let [night, side, half] = [DateMinutes::ByNight, DateMinutes::OneSide, DateMinutes::Half].map(of);
+        assert_eq!((night.free, night.most_minutes, half.most_minutes), (true, Some(45), Some(22)));
+        assert!(night.usable.iter().any(|(from, until)| *from < 120 && *until > 120), "on over midnight");
+        assert_eq!((side.free, side.most_minutes, side.usable), (false, Some(45), vec![(120, 420)]));
+        assert_eq!(half.usable, night.usable);
     }
 
     #[test]

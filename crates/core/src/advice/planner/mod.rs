@@ -8,12 +8,14 @@
 mod allowed_days;
 mod block;
 mod bound;
+mod date_minutes;
 mod group;
 mod holding;
 mod months;
 mod place;
 mod relax;
 
+pub use date_minutes::DateMinutes;
 pub use group::LEAST_RUN_MIN;
 pub use holding::{Ends, holds_until};
 pub use relax::{Relaxation, relaxations};
@@ -26,6 +28,7 @@ use crate::installation::Installation;
 use crate::installation::waterings_a_day;
 use crate::quantity::month::Month;
 use crate::quantity::units::{LitresPerMinute, Millimetres, Minutes};
+use date_minutes::keeps_dates;
 use jiff::ToSpan;
 use jiff::civil::{Date, Time};
 
@@ -81,6 +84,8 @@ pub struct Relax {
     pub extra_programs: u8,
     /// Drip shares no program with others, even where these then share one with less in common.
     pub drip_apart: bool,
+    /// How the minutes are kept that a law gives a date.
+    pub date_minutes: DateMinutes,
 }
 
 /// What a plan is made for.
@@ -319,6 +324,20 @@ pub enum Binding {
 /// # Errors
 /// The limit that binds, when nothing fits; see [`relaxations`] for what would do.
 pub fn plan(request: &Request<'_>) -> Result<Proposal, Binding> {
+    let proposal = planned(request)?;
+    if request.relax.date_minutes != DateMinutes::ByNight || keeps_dates(request, &proposal) {
+        return Ok(proposal);
+    }
+    let stricter = |date_minutes| {
+        let relax = Relax { date_minutes, ..request.relax };
+        planned(&Request { relax, ..*request }).ok().filter(|found| keeps_dates(request, found))
+    };
+    let found = [DateMinutes::OneSide, DateMinutes::Half].into_iter().find_map(stricter);
+    Ok(found.unwrap_or(proposal))
+}
+
+/// A plan whose nights keep the law each by itself.
+fn planned(request: &Request<'_>) -> Result<Proposal, Binding> {
     let month = request.month();
     let changed = request.relax != Relax::default() || request.basis != Basis::Coming;
     let own = changed.then(|| request.planned_in(month));

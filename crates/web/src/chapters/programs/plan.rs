@@ -23,7 +23,7 @@ use jiff::ToSpan;
 use std::sync::Arc;
 use upland_core::advice::findings::{Severity, check};
 use upland_core::advice::planner::{
-    Basis, Proposal, Relax, Relaxation, Request, Strategy, holds_until, plan, relaxations,
+    Basis, DateMinutes, Proposal, Relax, Relaxation, Request, Strategy, holds_until, plan, relaxations,
 };
 use upland_core::codes::Coded;
 use upland_core::controller::schedule::ScheduledRun;
@@ -82,6 +82,8 @@ impl PlanQuery {
             share_pct: self.share.filter(|s| (1..100).contains(s)),
             supply: self.supply.filter(|s| s.is_finite() && *s > 0.0).map(LitresPerMinute::from_l_per_min),
             drip_apart: self.drip == Some(1),
+            // The planner sees to it by itself.
+            date_minutes: DateMinutes::ByNight,
         }
     }
 
@@ -510,6 +512,7 @@ mod tests {
             share_pct: Some(85),
             supply: Some(LitresPerMinute::from_l_per_min(120.5)),
             drip_apart: true,
+            ..Relax::default()
         };
         let address = href((Strategy::DeepTwice, Basis::Month(Month::May)), relax);
         assert_eq!(
