@@ -1,5 +1,6 @@
 //! The first screen: what each sensor says_of, what it does to tonight, what is due; and what would pay.
 
+use super::grid::{Grid, grid};
 use super::{Tab, TabLink, frame, tabs};
 use crate::page::frame::Frame;
 use crate::page::quantities::{in_words, in_words_capital, plain, volume};
@@ -77,6 +78,7 @@ struct List {
     at: String,
     lines: Vec<Line>,
     pausing: Vec<Pausing>,
+    grids: Vec<Grid>,
     advice: Vec<ControllerAdvice>,
     /// Posts that no device made, for whoever may make tokens.
     unknown: Option<String>,
@@ -308,6 +310,7 @@ async fn sensors_page(here: AtSite) -> Result<HttpResponse, PageError> {
             at: moment(snapshot.at(), &snapshot.tz),
             lines: snapshot.records.sensors.iter().map(|s| line(&snapshot, s)).collect(),
             pausing: pausing(&snapshot),
+            grids: snapshot.records.controllers.iter().filter_map(|own| grid(&snapshot, own)).collect(),
             advice: advice(&snapshot),
         })
     });

@@ -4,6 +4,7 @@ mod calibrate;
 mod detail;
 mod devices;
 mod form;
+mod grid;
 mod list;
 mod map;
 mod notes;

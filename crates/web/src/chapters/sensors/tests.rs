@@ -378,3 +378,37 @@ fn the_strip_of_the_last_year_lies_within_its_width_and_names_the_months() {
 fn states_of_wind() -> SiteSnapshot {
     snapshot(vec![sensor("wind_switch")])
 }
+
+/// The words of the grid, zone by zone: what each sensor does, and what is left of tonight.
+fn grid_words(snapshot: &SiteSnapshot) -> Vec<(Vec<&'static str>, String)> {
+    let grid = super::grid::grid(snapshot, &snapshot.records.controllers[0]).unwrap();
+    grid.rows.into_iter().map(|row| (row.marks.iter().map(|mark| mark.word).collect(), row.tonight)).collect()
+}
+
+#[test]
+fn the_grid_says_of_each_zone_what_its_night_says() {
+    let held = snapshot(vec![holding(), sensor("soil_probe")]);
+    let night = held.tonight(&held.records.controllers[0]).unwrap();
+    assert!(!night.is_empty());
+    let rows = grid_words(&held);
+    let mut zones: Vec<_> = held.records.zones.iter().map(|z| z.zone.number).collect();
+    zones.sort_unstable();
+    for (station, (marks, tonight)) in zones.iter().zip(&rows) {
+        let runs: Vec<_> = night.iter().filter(|run| run.run.station == *station).collect();
+        let by_rain = runs.iter().any(|run| !run.held_by.is_empty());
+        assert_eq!(marks[0] == "prevents", by_rain, "{station}: {marks:?}");
+        assert_eq!(tonight == "no run", runs.is_empty(), "{station}: {tonight}");
+        assert_eq!(tonight.starts_with("prevented"), !runs.is_empty() && runs.iter().all(|r| r.is_held()));
+        // The probe stands in no zone yet.
+        assert!(matches!(marks[1], "no effect" | "not heard"), "{marks:?}");
+    }
+    assert!(rows.iter().any(|(marks, _)| marks[0] == "prevents"));
+    // On bypass it prevents nothing, and the grid says why.
+    let until = evening() + SignedDuration::from_hours(24);
+    let bypass = event(1, 1, SensorEventKind::Bypass, evening(), Some(until), serde_json::json!({}));
+    let bypassed = grid_words(&room_of(vec![holding()], vec![bypass], BTreeMap::new()));
+    assert!(
+        bypassed.iter().all(|(marks, tonight)| marks[0] != "prevents" && !tonight.starts_with("prevented"))
+    );
+    assert!(bypassed.iter().any(|(marks, _)| marks[0] == "on bypass"));
+}

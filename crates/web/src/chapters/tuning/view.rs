@@ -71,9 +71,11 @@ struct ZoneLine {
     href: String,
     name: String,
     seen: String,
-    sign: &'static str,
+    /// Where it stands on the scale from dry to wet.
+    seen_x: Option<i32>,
     signs: String,
     expected: &'static str,
+    expected_x: Option<i32>,
     contradicts: bool,
     doubtful: bool,
     gets: String,
@@ -404,6 +406,15 @@ fn dated(words: &Words<'_>, step: &DatedStep) -> String {
     }
 }
 
+/// Where looks stand on the scale from dry to wet.
+const fn scale_x(looks: Looks) -> i32 {
+    match looks {
+        Looks::Dry => 16,
+        Looks::Right => 60,
+        Looks::Wet => 104,
+    }
+}
+
 fn zone_lines(here: &AtSite, found: &Decided, photos: &[&PhotoRecord]) -> Result<Vec<ZoneLine>, PageError> {
     let diagnosis = &found.decision.diagnosis;
     let of = |record: &upland_store::zones::ZoneRecord| {
@@ -422,14 +433,10 @@ fn zone_lines(here: &AtSite, found: &Decided, photos: &[&PhotoRecord]) -> Result
             href: address::zone(here.id(), record.id),
             name: format!("{} {}", record.zone.number, record.zone.name),
             seen: looks.map_or_else(|| "not looked at".to_owned(), |l| l.label().to_owned()),
-            sign: match looks {
-                Some(Looks::Dry) => "▽",
-                Some(Looks::Wet) => "△",
-                Some(Looks::Right) => "○",
-                None => "",
-            },
+            seen_x: looks.map(scale_x),
             signs: signs.join(", "),
             expected: contradiction.map_or_else(|| looks.map_or("", Looks::label), |c| c.expected.label()),
+            expected_x: contradiction.map(|c| c.expected).or(looks).map(scale_x),
             contradicts: contradiction.is_some(),
             doubtful: diagnosis.doubtful.contains(&key),
             gets: middle.map_or_else(String::new, share),
