@@ -11,6 +11,7 @@ mod manual;
 mod plan;
 mod settings_form;
 mod sheet;
+mod sheet_week;
 mod timeline;
 mod upkeep;
 mod view;

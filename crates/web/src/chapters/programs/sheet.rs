@@ -3,6 +3,7 @@
 use super::ControllerPage;
 use super::asked::AskedView;
 use super::calendar::SHOWN_ONCE;
+use super::sheet_week::{SheetWeek, sensors, week};
 use super::{ControllerHead, Tab};
 use crate::page::dates::{DateFormat, typed_date, typed_times};
 use crate::page::frame::Frame;
@@ -69,6 +70,10 @@ struct SheetView {
     law: Vec<String>,
     /// What a controller that works out its own minutes asks, zone by zone.
     asked: Option<AskedView>,
+    week: Option<SheetWeek>,
+    sensors: Vec<(String, String)>,
+    /// Whom to call: name and number.
+    contacts: Vec<(String, String)>,
     cautions: Vec<&'static str>,
 }
 
@@ -206,6 +211,17 @@ fn build(snapshot: &ControllerSnapshot) -> Result<SheetView, PageError> {
         whole_controller: never_words(&settings).into_iter().chain(rest_of_controller(&settings)).collect(),
         law: snapshot.installation.law.applied.iter().map(law_line).collect(),
         asked: AskedView::of(snapshot),
+        week: week(snapshot, &settings, snapshot.today),
+        sensors: sensors(snapshot),
+        contacts: snapshot
+            .records
+            .site
+            .site
+            .card
+            .contacts
+            .iter()
+            .map(|contact| (contact.name.clone(), contact.telephone.clone()))
+            .collect(),
         cautions: CAUTIONS.to_vec(),
     })
 }
