@@ -9,11 +9,13 @@
 - A line of a template has at most 140 columns and at most one element that begins a block, of a
   drawing one shape.
 - A path that ARCHITECTURE.md names is there.
+- A crate uses every dependency that it names, and some crate every one of the workspace.
 
 Usage: python3 tools/check/house.py [ROOT]
 """
 import re
 import sys
+import tomllib
 from pathlib import Path
 
 LONGEST_FILE, LONGEST_FUNCTION, WIDEST_LINE = 600, 60, 140
@@ -296,8 +298,24 @@ def check_claims(root):
     return faults
 
 
+def check_dependencies(root):
+    """A dependency that no file of its crate names is built for nothing."""
+    faults, named = [], set()
+    for manifest in sorted(root.glob("crates/*/Cargo.toml")):
+        text = "".join(path.read_text() for path in manifest.parent.rglob("*.rs"))
+        known = tomllib.loads(manifest.read_text())
+        for section in ("dependencies", "dev-dependencies", "build-dependencies"):
+            for name in known.get(section, {}):
+                named.add(name)
+                if not re.search(rf"\b{name.replace('-', '_')}\b", text):
+                    faults.append(f"{manifest.relative_to(root)}: nothing uses {name}")
+    whole = tomllib.loads((root / "Cargo.toml").read_text()) if (root / "Cargo.toml").exists() else {}
+    unused = set(whole.get("workspace", {}).get("dependencies", {})) - named
+    return faults + [f"Cargo.toml: no crate uses {name}" for name in sorted(unused)]
+
+
 def check(root):
-    faults = check_page(root) + check_claims(root)
+    faults = check_page(root) + check_claims(root) + check_dependencies(root)
     for source in sorted(root.glob("crates/*/src")):
         faults += check_crate(source.parent.name, source)
     for path in sorted(root.glob("crates/**/*.rs")):

@@ -104,6 +104,12 @@ class House(unittest.TestCase):
             ["ARCHITECTURE.md: core/weather/gone.rs is not there", "ARCHITECTURE.md: lost.rs is not there"],
         )
 
+    def test_a_dependency_that_nothing_uses_is_told(self):
+        self.write("core/src/lib.rs", "use serde_json::Value;\n")
+        (self.root / "crates/core/Cargo.toml").write_text('[dependencies]\nserde-json = "1"\nhex = "0"\n')
+        (self.root / "Cargo.toml").write_text('[workspace.dependencies]\nserde-json = "1"\nhex = "0"\nrand = "0"\n')
+        self.assertEqual(self.faults(), ["crates/core/Cargo.toml: nothing uses hex", "Cargo.toml: no crate uses rand"])
+
     def test_a_claim_without_its_test_is_told(self):
         self.write("core/src/lib.rs", "#[test]\nfn it_is_sealed() {}\n")
         (self.root / "docs").mkdir()

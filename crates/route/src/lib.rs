@@ -2,6 +2,7 @@
 //! here its question is put in the words of the trade and its answer is read back. Nothing here knows a clock or a database.
 
 mod legs;
+mod polish;
 mod solve;
 
 pub use legs::{Legs, Pace};

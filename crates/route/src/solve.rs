@@ -1,5 +1,6 @@
 //! The question as the solver has it, and its answer read back.
 
+use crate::polish::{Ends, minutes, nearest_next, shortened};
 use crate::{Drive, Driver, Plan, Question, Route, Unsolved, Visit, Window};
 use std::sync::Arc;
 use vrp_core::models::common::TimeWindow;
@@ -139,8 +140,33 @@ fn search(question: &Question) -> GenericResult<Plan> {
         let own = solution.routes.iter().find(|route| driver_of(route) == Some(number));
         own.map(order_of).unwrap_or_default()
     };
-    let orders: Vec<Vec<usize>> = (0..question.drivers.len()).map(order).collect();
+    let orders = question.drivers.iter().enumerate();
+    let orders: Vec<Vec<usize>> =
+        orders.map(|(number, driver)| best(question, driver, order(number))).collect();
     Ok(timed(question, &orders))
+}
+
+/// Stops from which another order is begun at most: more of them made tours of fifty stops hardly shorter.
+const MOST_BEGINNINGS: usize = 16;
+
+/// The shortest order of a driver's stops: of what the search found and of going to the nearest from each of them, each
+/// shortened as far as it goes, those that keep hours and appointments.
+fn best(question: &Question, driver: &Driver, found: Vec<usize>) -> Vec<usize> {
+    let ends = Ends { start: driver.start, end: driver.end };
+    let keeps = |order: &[usize]| {
+        let route = on_the_road(question, driver, order);
+        let on_time = |visit: &Visit| {
+            let stop = question.stops.get(visit.stop).and_then(|stop| stop.appointment);
+            stop.is_none_or(|window| visit.begins_min <= window.until_min)
+        };
+        route.ends_min <= driver.hours.until_min && route.visits.iter().all(on_time)
+    };
+    let begun = found.iter().take(MOST_BEGINNINGS).map(|first| nearest_next(&found, *first, &question.legs));
+    let begun: Vec<Vec<usize>> = begun.filter(|order| keeps(order)).collect();
+    let orders = begun.into_iter().chain([found]);
+    let orders = orders.map(|order| shortened(order, ends, &question.legs, keeps));
+    let length = |order: &Vec<usize>| minutes(order, ends, &question.legs);
+    orders.min_by(|a, b| length(a).total_cmp(&length(b))).unwrap_or_default()
 }
 
 fn jobs(question: &Question) -> GenericResult<Vec<Job>> {

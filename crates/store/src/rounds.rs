@@ -212,13 +212,14 @@ impl Round {
 
 /// Stands unless what is kept is of newer facts. A clock that was set back is believed.
 const STANDS: &str = "
-    INSERT INTO rounds (site_id, revision, readings, at, build, zones, runs, rain, day, last_visit, look_again, silent, record_ended)
-    SELECT id, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13 FROM sites WHERE id = $1 FOR KEY SHARE
+    INSERT INTO rounds (site_id, revision, readings, at, build, zones, runs, rain, day, last_visit, look_again, silent, record_ended,
+                        controller_types, ordinances)
+    SELECT id, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15 FROM sites WHERE id = $1 FOR KEY SHARE
     ON CONFLICT (site_id) DO UPDATE
     SET revision = EXCLUDED.revision, readings = EXCLUDED.readings, at = EXCLUDED.at, build = EXCLUDED.build,
         zones = EXCLUDED.zones, runs = EXCLUDED.runs, rain = EXCLUDED.rain, day = EXCLUDED.day,
         last_visit = EXCLUDED.last_visit, look_again = EXCLUDED.look_again, silent = EXCLUDED.silent,
-        record_ended = EXCLUDED.record_ended
+        record_ended = EXCLUDED.record_ended, controller_types = EXCLUDED.controller_types, ordinances = EXCLUDED.ordinances
     WHERE (rounds.revision, rounds.readings) <= (EXCLUDED.revision, EXCLUDED.readings)
       AND (rounds.at <= EXCLUDED.at OR rounds.at > (SELECT app_now()) + interval '1 hour')
     RETURNING site_id AS number";
@@ -290,6 +291,8 @@ impl Store {
                 .bind::<Nullable<sql_types::Date>, _>(standing.look_again.map(|on| on.to_diesel()))
                 .bind::<Integer, _>(standing.silent)
                 .bind::<Nullable<sql_types::Date>, _>(standing.record_ended.map(|on| on.to_diesel()))
+                .bind::<Array<Text>, _>(&standing.controller_types)
+                .bind::<Array<Text>, _>(&standing.ordinances)
                 .get_result(connection)
                 .optional()?;
             if stands.is_none() {

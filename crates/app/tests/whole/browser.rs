@@ -361,6 +361,10 @@ async fn a_sheet_of_twelve_zones_prints_on_one_page() {
     page.0.goto(&format!("{}/sites/{id}/sheet", server.url)).await.unwrap();
     page.heading_with("Larkrigg").await;
     page.prints_on_one_page().await;
+    // And the sheet of its controller, with the week, sensors and telephone numbers.
+    page.0.goto(&format!("{}/sites/{id}/controllers/1/sheet", server.url)).await.unwrap();
+    page.heading_with("Potting shed").await;
+    page.prints_on_one_page().await;
     browser.close().await;
 }
 

@@ -32,6 +32,11 @@ fn stops(csv: &str) -> Vec<Vec<String>> {
     reader.records().map(|row| row.unwrap().iter().map(str::to_owned).collect()).collect()
 }
 
+/// Who goes where and when: what is to be done there changes with the rounds.
+fn order(csv: &str) -> Vec<Vec<String>> {
+    stops(csv).into_iter().map(|mut row| row.drain(..10).collect()).collect()
+}
+
 #[test]
 fn a_day_is_proposed_ordered_and_kept_and_goes_out_as_files() {
     let server = Server::several(true);
@@ -56,7 +61,8 @@ fn a_day_is_proposed_ordered_and_kept_and_goes_out_as_files() {
     let first = rows.iter().find(|row| row[2].contains("Larkrigg")).unwrap();
     let minutes = |text: &str| text.parse::<jiff::Timestamp>().unwrap().as_second() / 60;
     assert_eq!(minutes(&first[7]) - minutes(&first[6]), 60);
-    assert_eq!(bram.get("/route.csv?day=2026-07-15").text, csv, "a day that was kept stays as it is");
+    let again = bram.get("/route.csv?day=2026-07-15").text;
+    assert_eq!(order(&again), order(&csv), "a day that was kept stays as it is");
     let gpx = bram.get("/route.gpx?day=2026-07-15").text;
     assert!(gpx.contains("<rtept lat=\"46") && gpx.contains("Larkrigg"), "{gpx}");
     let ics = bram.get("/route.ics?day=2026-07-15").text;
@@ -87,7 +93,7 @@ fn what_is_wrong_stands_at_its_field_and_nothing_is_kept() {
         assert!(refused.status == 422 && refused.text.contains(said), "{field} {typed}: {}", refused.text);
         assert!(refused.text.contains("Larkrigg Botanic Slope"), "the sites are still there");
     }
-    assert_eq!(bram.get("/route.csv?day=2026-07-15").text, kept);
+    assert_eq!(order(&bram.get("/route.csv?day=2026-07-15").text), order(&kept));
     // A day that is too short leaves out what it cannot hold, and says so.
     assert_eq!(bram.post_from(DAY, "/route", &day(&[("until", "07:45")])).status, 303);
     assert!(bram.get(DAY).text.contains("Left out, since the hours hold no more"));

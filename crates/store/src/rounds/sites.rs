@@ -69,6 +69,10 @@ pub struct SiteStanding {
     pub silent: i32,
     /// The last day of a record that ended a while ago.
     pub record_ended: Option<Date>,
+    /// Names of the types of its controllers, each once.
+    pub controller_types: Vec<String>,
+    /// Names of the ordinances that it keeps to.
+    pub ordinances: Vec<String>,
 }
 
 /// A site of the list.
@@ -137,6 +141,10 @@ struct Row {
     silent: i32,
     #[diesel(sql_type = Nullable<diesel::sql_types::Date>)]
     record_ended: Option<jiff_diesel::Date>,
+    #[diesel(sql_type = Array<Text>)]
+    controller_types: Vec<String>,
+    #[diesel(sql_type = Array<Text>)]
+    ordinances: Vec<String>,
     #[diesel(sql_type = Array<BigInt>)]
     notices: Vec<i64>,
     #[diesel(sql_type = Integer)]
@@ -166,6 +174,7 @@ const ROWS: &str = "
            s.assigned_to, u.display_name AS assigned, r.at,
            COALESCE(r.zones, '') AS zones, COALESCE(r.runs, '{}') AS runs, COALESCE(r.rain, '{}') AS rain, r.day, r.last_visit,
            r.look_again, COALESCE(r.silent, 0) AS silent, r.record_ended,
+           COALESCE(r.controller_types, '{}') AS controller_types, COALESCE(r.ordinances, '{}') AS ordinances,
            COALESCE(n.notices, '{0,0,0}') AS notices, COALESCE(c.off, CASE WHEN c.site_id IS NULL THEN -1 ELSE 0 END) AS off, COALESCE(h.controllers, 0) AS controllers
     FROM site JOIN sites s ON s.id = site.site_id
     LEFT JOIN rounds r ON r.site_id = site.site_id LEFT JOIN users u ON u.id = s.assigned_to
@@ -219,6 +228,8 @@ impl Row {
                 look_again: day(self.look_again),
                 silent: self.silent,
                 record_ended: day(self.record_ended),
+                controller_types: self.controller_types,
+                ordinances: self.ordinances,
             },
             notices,
             off: self.off,

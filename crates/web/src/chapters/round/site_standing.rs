@@ -5,6 +5,7 @@ use jiff::Timestamp;
 use jiff::ToSpan;
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
+use std::collections::BTreeSet;
 use upland_core::account::running::ControllerRun;
 use upland_core::advice::tonight::night_runs;
 use upland_core::quantity::units::Millimetres;
@@ -63,7 +64,14 @@ pub(super) fn of_site(site: &SiteSnapshot, last: Option<&VisitRecord>) -> SiteSt
         look_again: last.and_then(|visit| visit.look_again),
         silent: i32::try_from(silent.count()).unwrap_or(i32::MAX),
         record_ended: site.moment.record_ended,
+        controller_types: names(site.records.controllers.iter().map(|own| &own.record.controller.card.name)),
+        ordinances: names(site.records.law().applied.iter().map(|own| &own.ordinance.name)),
     }
+}
+
+/// Names in order, each once.
+fn names<'a>(all: impl Iterator<Item = &'a String>) -> Vec<String> {
+    all.collect::<BTreeSet<_>>().into_iter().cloned().collect()
 }
 
 /// Runs that are expected tonight, as bars.

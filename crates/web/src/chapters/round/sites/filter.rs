@@ -19,6 +19,9 @@ pub(super) struct Listing {
     /// Words of name, customer, locality or tags.
     pub words: String,
     pub tag: String,
+    /// Name of a controller type, or of an ordinance.
+    pub controller: String,
+    pub ordinance: String,
     /// Identity of a person, `none` for sites of nobody, empty for any.
     pub assigned: String,
     /// `attention`, `dry`, `wet`, `silent`, `ended`, `percentage`; empty for all.
@@ -109,8 +112,12 @@ impl Listing {
             let last = site.standing.last_visit;
             last.is_none_or(|on| on.until(today).is_ok_and(|gone| gone.get_days() >= days))
         });
-        let tagged = self.tag.is_empty() || site.tags.contains(&self.tag);
-        of_person && rained && unvisited && tagged && (self.words.is_empty() || self.names(site))
+        let among = |asked: &String, own: &[String]| asked.is_empty() || own.contains(asked);
+        let standing = &site.standing;
+        let listed = among(&self.tag, &site.tags)
+            && among(&self.controller, &standing.controller_types)
+            && among(&self.ordinance, &standing.ordinances);
+        of_person && rained && unvisited && listed && (self.words.is_empty() || self.names(site))
     }
 
     /// Whether name, customer, town and tags of a site hold the words.
@@ -139,6 +146,8 @@ impl Listing {
             ("only", self.only.as_str()),
             ("words", self.words.as_str()),
             ("tag", self.tag.as_str()),
+            ("controller", self.controller.as_str()),
+            ("ordinance", self.ordinance.as_str()),
             ("assigned", self.assigned.as_str()),
             ("rain", self.rain.as_str()),
             ("unit", if self.rain.is_empty() { "" } else { self.unit.as_str() }),
@@ -156,7 +165,9 @@ impl Listing {
 
     /// Whether anything narrows the list beside the view.
     pub fn is_narrowed(&self) -> bool {
-        [&self.tag, &self.assigned, &self.rain, &self.unvisited].iter().any(|own| !own.is_empty())
+        [&self.tag, &self.controller, &self.ordinance, &self.assigned, &self.rain, &self.unvisited]
+            .iter()
+            .any(|own| !own.is_empty())
             || !matches!(self.sort.as_str(), "" | "need")
     }
 }
@@ -196,6 +207,14 @@ pub(super) fn rain(site: &SiteRow, days: usize) -> Option<Millimetres> {
     let last = own.get(own.len().saturating_sub(days)..)?;
     let known: Vec<f64> = last.iter().map(|rain| rain.mm()).filter(|mm| !mm.is_nan()).collect();
     (!known.is_empty()).then(|| Millimetres::from_mm(known.iter().sum()))
+}
+
+/// Rain since somebody was last at a site; `None` where that was longer ago than its days of rain reach, or never.
+pub(super) fn rain_since_visit(site: &SiteRow) -> Option<Millimetres> {
+    let standing = &site.standing;
+    let days = standing.last_visit?.until(standing.day?).ok()?.get_days();
+    let days = usize::try_from(days).ok().filter(|days| (1..=standing.rain.len()).contains(days))?;
+    rain(site, days)
 }
 
 /// The unit in which rain is typed: that of most sites.
@@ -254,6 +273,38 @@ mod tests {
         Listing::default().sort(&mut all, Limits::default());
         let names: String = all.iter().map(|site| site.name.as_str()).collect();
         assert_eq!(names, "CBEDA", "nine dry zones of an old record weigh nothing");
+    }
+
+    #[test]
+    fn rain_since_the_visit_is_of_the_days_after_it_as_far_as_they_are_known() {
+        let visited = |on: Option<Date>| {
+            let own = site("A", [0, 0, 0], &[], &[9.0, f64::NAN, 4.0, 1.5]);
+            let standing = SiteStanding { last_visit: on, day: Some(TODAY), ..own.standing.clone() };
+            rain_since_visit(&SiteRow { standing, ..own }).map(Millimetres::mm)
+        };
+        assert_eq!(visited(Some(date(2026, 7, 12))), Some(5.5));
+        assert_eq!(visited(Some(date(2026, 7, 10))), Some(14.5), "a day without a record is left out");
+        assert_eq!(visited(Some(TODAY)), None, "nothing fell since this morning that is known");
+        assert_eq!(visited(Some(date(2026, 7, 9))), None, "longer ago than the days of rain");
+        assert_eq!(visited(None), None);
+    }
+
+    #[test]
+    fn a_site_is_found_by_its_controller_type_and_its_ordinance() {
+        let own = site("A", [0, 0, 0], &[], &[]);
+        let standing = SiteStanding {
+            controller_types: vec!["12-station controller".into()],
+            ordinances: vec!["Tarnside".into()],
+            ..own.standing.clone()
+        };
+        let own = SiteRow { standing, ..own };
+        let keeps = |query: &str| {
+            let asked = listing(query);
+            asked.keeps(&own, asked.limits().unwrap(), TODAY)
+        };
+        assert!(keeps("controller=12-station+controller&ordinance=Tarnside") && keeps(""));
+        assert!(!keeps("controller=Hose+valve") && !keeps("ordinance=Larkrigg"));
+        assert!(listing("ordinance=Tarnside").with("sort", "rain").contains("ordinance=Tarnside"));
     }
 
     #[test]

@@ -1,6 +1,6 @@
 //! The list of sites as a round: the most urgent first, in rows that are looked at rather than read.
 
-use super::filter::{Listing, SORTS, VIEWS, grave, in_view, rain, usual_units};
+use super::filter::{Listing, SORTS, VIEWS, grave, in_view, rain, rain_since_visit, usual_units};
 use crate::chapters::round::standing::Standing;
 use crate::page::dates::{DateFormat, in_own_words};
 use crate::page::frame::Frame;
@@ -42,13 +42,20 @@ struct ListPage {
     asked: Listing,
     /// Identity, name, whether it is chosen.
     people: Vec<(String, String, bool)>,
-    /// Tag, whether it is chosen.
-    tags: Vec<(String, bool)>,
+    choosers: Vec<Chooser>,
     rain_unit: &'static str,
     rain_head: String,
     pages: Pages,
     problems: Vec<PathProblem>,
     waiting: Option<String>,
+}
+
+/// A filter by one of some names; not shown where there are none.
+struct Chooser {
+    name: &'static str,
+    label: &'static str,
+    /// Each with whether it is chosen.
+    options: Vec<(String, bool)>,
 }
 
 /// A site of the list.
@@ -65,6 +72,8 @@ struct Line {
     marks: Vec<Mark>,
     soil: String,
     rain: String,
+    /// Of the days since somebody was there.
+    rain_since: String,
     percentages: Vec<String>,
     has_percentage: bool,
     more_percentages: String,
@@ -198,6 +207,8 @@ impl Known<'_> {
             marks: standing.zones.iter().map(|own| mark(*own)).collect(),
             soil: soil_words(&standing.zones),
             rain: rain(site, self.rain_days).map_or_else(|| "–".to_owned(), |fell| depth(site.units, fell)),
+            rain_since: rain_since_visit(site)
+                .map_or(String::new(), |fell| format!("{} since the visit", depth(site.units, fell))),
             percentages: calls.iter().take(PERCENTAGES).map(|row| percentage_words(site, row)).collect(),
             more_percentages: if more > 0 { format!("and {more} more") } else { String::new() },
             notices: said.iter().map(|grave| notice_line(grave)).collect(),
@@ -265,10 +276,23 @@ fn people_of(people: Vec<User>, asked: &Listing) -> Vec<(String, String, bool)> 
     named.chain([nobody]).map(|(id, name)| (id.clone(), name, asked.assigned == id)).collect()
 }
 
-/// Tags of the sites, with the one that the list is narrowed to.
-fn tags_of(all: &[SiteRow], asked: &Listing) -> Vec<(String, bool)> {
+/// The filters by name, each with the names that the sites have.
+fn choosers(all: &[SiteRow], asked: &Listing) -> Vec<Chooser> {
     let tags: BTreeSet<&String> = all.iter().flat_map(|site| &site.tags).collect();
-    tags.into_iter().map(|tag| (tag.clone(), *tag == asked.tag)).collect()
+    let types: BTreeSet<&String> = all.iter().flat_map(|site| &site.standing.controller_types).collect();
+    let ordinances: BTreeSet<&String> = all.iter().flat_map(|site| &site.standing.ordinances).collect();
+    [
+        ("tag", "Tag", tags, &asked.tag),
+        ("controller", "Controller type", types, &asked.controller),
+        ("ordinance", "Ordinance", ordinances, &asked.ordinance),
+    ]
+    .into_iter()
+    .filter(|(_, _, names, _)| !names.is_empty())
+    .map(|(name, label, names, chosen)| {
+        let options = names.into_iter().map(|one| (one.clone(), one == chosen)).collect();
+        Chooser { name, label, options }
+    })
+    .collect()
 }
 
 /// Orders of the list, with the one that it has.
@@ -326,7 +350,7 @@ pub(super) async fn list_page(
         views: views.into(),
         sorts: sorts_of(asked),
         people: people_of(people, asked),
-        tags: tags_of(&all, asked),
+        choosers: choosers(&all, asked),
         rain_unit: if units == UnitSystem::UsCustomary { "in" } else { "mm" },
         rain_head: match limits.days {
             1 => "Rain today".into(),

@@ -1,0 +1,1 @@
+ALTER TABLE rounds DROP COLUMN controller_types, DROP COLUMN ordinances;
