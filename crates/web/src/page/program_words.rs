@@ -33,6 +33,8 @@ pub(crate) struct FindingWords {
     /// fault, warning or note
     pub weight: &'static str,
     pub place: String,
+    /// The station that it is about, when it is about one.
+    pub station: Option<u16>,
     pub text: String,
     pub cost: String,
     /// What the action does.
@@ -131,6 +133,10 @@ impl Names<'_> {
                 Severity::Note => "note",
             },
             place: self.place(finding.place),
+            station: match finding.place {
+                FindingPlace::Station(station) => Some(station),
+                _ => None,
+            },
             text: self.kind(&finding.kind, finding.place),
             cost: self.cost(finding),
             remedy: finding.remedy.as_ref().map(|m| self.remedy(m)),

@@ -14,6 +14,7 @@ use crate::site::controller_snapshot::ControllerSnapshot;
 use askama::Template;
 use jiff::ToSpan;
 use jiff::civil::Date;
+use std::collections::BTreeMap;
 use upland_core::advice::findings::{Finding, check};
 use upland_core::controller::schedule::ScheduledRun;
 use upland_core::controller::schedule::{Settings, expand};
@@ -218,6 +219,8 @@ pub(super) struct NeedRow {
 #[template(path = "chapters/programs/live.html")]
 pub(super) struct LiveView {
     pub path: String,
+    /// The page of each zone, by station.
+    pub zone_pages: BTreeMap<u16, String>,
     pub headline: String,
     pub findings: Vec<FindingWords>,
     pub counts: String,
@@ -310,6 +313,13 @@ fn headline(
     )
 }
 
+/// The page of each zone of a controller, by station.
+fn zone_pages(snapshot: &ControllerSnapshot) -> BTreeMap<u16, String> {
+    let (site, number) = (snapshot.records.site.id.number(), snapshot.installation.controller_number);
+    let own = snapshot.records.zones.iter().filter(|record| record.zone.controller_number == number);
+    own.map(|record| (record.zone.number, crate::server::address::zone(site, record.id))).collect()
+}
+
 fn counts(findings: &[FindingWords]) -> String {
     let count = |weight: &str| findings.iter().filter(|f| f.weight == weight).count();
     let part = |n: usize, one: &str, many: &str| {
@@ -352,6 +362,7 @@ pub(super) fn live(
     let (begin, end) = snapshot.night(chosen);
     LiveView {
         path: snapshot.path(),
+        zone_pages: zone_pages(snapshot),
         headline: headline(snapshot, settings, (minutes, water)),
         counts: counts(&findings),
         findings,
@@ -393,6 +404,11 @@ struct TotalsPart<'a> {
 }
 
 impl LiveView {
+    /// The page of the zone on a station.
+    fn zone_page(&self, station: &Option<u16>) -> Option<&String> {
+        self.zone_pages.get(station.as_ref()?)
+    }
+
     /// The week, or the lines that cannot be read.
     pub fn week_part(&self) -> String {
         WeekPart { v: self }.render().unwrap_or_default()
@@ -408,6 +424,7 @@ impl LiveView {
 pub(super) fn unreadable(snapshot: &ControllerSnapshot, errors: &[TextError], chosen: Date) -> LiveView {
     LiveView {
         path: snapshot.path(),
+        zone_pages: BTreeMap::new(),
         headline: String::new(),
         findings: Vec::new(),
         counts: String::new(),
