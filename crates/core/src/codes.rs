@@ -51,6 +51,21 @@ coded!(crate::controller::Input {
     Window = "window",
     NeverDays = "never_days",
 });
+coded!(crate::advice::tonight::Verdict {
+    Right = "right",
+    NotNeeded = "not_needed",
+    TooMuch = "too_much",
+    RunsOff = "runs_off",
+    TooLittle = "too_little",
+    Forbidden = "forbidden",
+    Held = "held",
+    NothingReaches = "nothing_reaches",
+});
+coded!(crate::advice::tonight::ControllerKnown {
+    Settings = "settings",
+    Unknown = "unknown",
+    ComputesItself = "computes_itself",
+});
 coded!(crate::ground::plant::Sun {
     ReflectedHeat = "reflected_heat",
     Full = "full",

@@ -1,6 +1,7 @@
 //! What lies between places: kilometres and minutes.
 
 use crate::{Drive, Spot};
+use upland_core::weather::record::distance_km;
 
 /// How roads are taken to be where no table says it.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -25,23 +26,13 @@ pub struct Legs {
     drives: Vec<Drive>,
 }
 
-/// Mean radius of the earth, km (IUGG).
-const EARTH_KM: f64 = 6_371.0;
-
-/// Kilometres as the crow flies (haversine).
-fn crow_km(a: Spot, b: Spot) -> f64 {
-    let [lat_a, lat_b] = [a.latitude_deg.to_radians(), b.latitude_deg.to_radians()];
-    let [d_lat, d_lon] = [lat_b - lat_a, (b.longitude_deg - a.longitude_deg).to_radians()];
-    let h = (d_lat / 2.0).sin().powi(2) + lat_a.cos() * lat_b.cos() * (d_lon / 2.0).sin().powi(2);
-    2.0 * EARTH_KM * h.sqrt().min(1.0).asin()
-}
-
 impl Legs {
     /// As the crow flies, lengthened and driven at a pace.
     #[must_use]
     pub fn between(spots: &[Spot], pace: Pace) -> Self {
         let drive = |from: Spot, to: Spot| {
-            let km = crow_km(from, to) * pace.detour;
+            let crow = distance_km(from.latitude_deg, from.longitude_deg, to.latitude_deg, to.longitude_deg);
+            let km = crow * pace.detour;
             Drive { km, minutes: km / pace.km_per_h * 60.0 }
         };
         let drives = spots.iter().flat_map(|from| spots.iter().map(move |to| drive(*from, *to))).collect();
@@ -86,12 +77,13 @@ impl Legs {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use upland_core::weather::record::EARTH_RADIUS_KM;
 
     #[test]
     fn a_degree_of_latitude_is_111_km_and_takes_its_time() {
         let spots = [0.0, 1.0].map(|latitude_deg| Spot { latitude_deg, longitude_deg: 10.0 });
-        // A degree of a great circle of 6371 km radius.
-        let degree = EARTH_KM * std::f64::consts::PI / 180.0;
+        // A degree of a great circle of the earth's mean radius.
+        let degree = EARTH_RADIUS_KM * std::f64::consts::PI / 180.0;
         let legs = Legs::between(&spots, Pace { detour: 1.0, km_per_h: 60.0 });
         assert!(
             (legs.drive(0, 1).km - degree).abs() < 1e-9 && (legs.drive(1, 0).minutes - degree).abs() < 1e-9

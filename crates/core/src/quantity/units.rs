@@ -90,6 +90,8 @@ pub const MM_PER_INCH: f64 = 25.4;
 pub const M_PER_FOOT: f64 = 0.3048;
 /// One US gallon in litres (231 cubic inches, exact).
 pub const L_PER_US_GALLON: f64 = 3.785_411_784;
+/// One mile in kilometres (exact).
+pub const KM_PER_MILE: f64 = 1.609_344;
 /// One mile per hour in metres per second (exact).
 pub const M_S_PER_MPH: f64 = 0.447_04;
 /// One langley (thermochemical calorie per square centimetre) in MJ/m² (exact).

@@ -2,7 +2,7 @@
 //!
 //! Each cause is a small story: how it makes zones look, which of the facts seen it explains, which it should show
 //! and does not. Every fact costs a story that does not explain it; every look costs by how well the story, else the
-//! account, foretells it. A story's share is e to its score, over that of all. The weights are natural logarithms of
+//! account, forecasts it. A story's share is e to its score, over that of all. The weights are natural logarithms of
 //! odds and are our own; the generator of planted causes holds them to account.
 
 use super::cause::{Cause, Evidence, Settle, Suspicion};
@@ -152,14 +152,14 @@ impl Case {
     }
 }
 
-/// Whether anything that was seen speaks for a story: a fact that it explains, a look that it foretells and the
+/// Whether anything that was seen speaks for a story: a fact that it explains, a look that it forecasts and the
 /// account does not.
 fn speaks(case: &Case, picture: &Picture<'_>, facts: &[Fact]) -> bool {
-    let foretells = |(key, told): (&StationId, &Looks)| {
+    let forecasts = |(key, told): (&StationId, &Looks)| {
         let zone = picture.zones.iter().find(|z| z.key() == *key);
         zone.is_some_and(|z| z.looks() == Some(*told) && z.expected != *told)
     };
-    facts.iter().any(|fact| case.explains_fact(fact.id)) || case.looks.iter().any(foretells)
+    facts.iter().any(|fact| case.explains_fact(fact.id)) || case.looks.iter().any(forecasts)
 }
 
 /// What a look costs a story that forecast another.
@@ -271,7 +271,7 @@ fn choose(picture: &Picture<'_>, facts: &[Fact], all: &[Case]) -> Vec<(usize, f6
             });
             case.score - nothing + new.map(|f| f.cost).sum::<f64>() + looks.sum::<f64>()
         };
-        // What a story would newly explain: facts, and zones that look as it foretells.
+        // What a story would newly explain: facts, and zones that look as it forecasts.
         let news = |case: &Case| -> (BTreeSet<FactId>, BTreeSet<StationId>) {
             let facts =
                 facts.iter().map(|f| f.id).filter(|id| case.explains_fact(*id) && !explained.contains(id));

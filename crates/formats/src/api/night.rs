@@ -3,13 +3,14 @@
 use super::jiff_schema::{Day, Instant};
 use super::thousandth;
 use crate::account_csv::holder;
+use crate::json::Code;
 use jiff::Timestamp;
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
 use schemars::JsonSchema;
 use serde::Serialize;
 use upland_core::account::running::ControllerRun;
-use upland_core::advice::tonight::{self, Tonight, ZoneTonight};
+use upland_core::advice::tonight::{self, ControllerKnown, Tonight, Verdict, ZoneTonight};
 
 /// A night of a site, controller by controller.
 #[derive(Debug, Serialize, JsonSchema)]
@@ -34,7 +35,7 @@ pub struct ControllerNight {
     pub place: String,
     /// Whether its runs are known: `settings`; nobody entered its settings: `unknown`; it computes its run times itself
     /// every day: `computes_itself`.
-    pub runs_known: RunsKnown,
+    pub(crate) runs_known: Code<ControllerKnown>,
     /// Up to here facts were counted.
     #[schemars(with = "Instant")]
     pub evening: Timestamp,
@@ -44,18 +45,6 @@ pub struct ControllerNight {
     pub rain_mm: Option<f64>,
     /// Its zones, by station.
     pub zones: Vec<ZoneNight>,
-}
-
-/// Whether the runs of a controller are known.
-#[derive(Debug, Serialize, JsonSchema)]
-#[serde(rename_all = "snake_case")]
-pub enum RunsKnown {
-    /// Its settings are known, so its runs are.
-    Settings,
-    /// Nobody entered its settings.
-    Unknown,
-    /// It computes its run times itself every day.
-    ComputesItself,
 }
 
 /// The night of a zone.
@@ -79,8 +68,12 @@ pub struct ZoneNight {
     pub runs: Option<Vec<Run>>,
     /// What those runs bring, net, if all of it goes in; null where they are not known.
     pub runs_net_mm: Option<f64>,
-    /// Whether that is right; null where the runs are not known.
-    pub verdict: Option<Verdict>,
+    /// Whether that is right; null where the runs are not known. `right`: what is missing comes back, or nothing is missing
+    /// and nothing runs. `not_needed`: it runs, is not due, and hardly anything is missing. `too_much`: it brings more than
+    /// is missing. `runs_off`: it comes faster than the soil takes it, and much of it runs off. `too_little`: it brings less
+    /// than the zone needs, or nothing. `forbidden`: it runs when an ordinance forbids it. `held`: a sensor or the controller
+    /// itself prevents its runs. `nothing_reaches`: the zone is due, and no program that is on has a run time for it.
+    pub(crate) verdict: Option<Code<Verdict>>,
 }
 
 /// What is advised for a zone.
@@ -97,28 +90,6 @@ pub enum Decision {
     Barred,
     /// It is not due.
     Waits,
-}
-
-/// Whether what a controller will do is right.
-#[derive(Debug, Serialize, JsonSchema)]
-#[serde(rename_all = "snake_case")]
-pub enum Verdict {
-    /// What is missing comes back, or nothing is missing and nothing runs.
-    Right,
-    /// It runs, is not due, and hardly anything is missing.
-    NotNeeded,
-    /// It brings more than is missing.
-    TooMuch,
-    /// It comes faster than the soil takes it, and much of it runs off.
-    RunsOff,
-    /// It brings less than the zone needs, or nothing.
-    TooLittle,
-    /// It runs when an ordinance forbids it.
-    Forbidden,
-    /// A sensor or the controller itself prevents its runs.
-    Held,
-    /// The zone is due, and no program that is on has a run time for it.
-    NothingReaches,
 }
 
 /// A watering in cycles.
@@ -171,11 +142,7 @@ pub fn controller(night: &Tonight, names: &Names<'_>) -> ControllerNight {
     ControllerNight {
         controller: names.controller,
         place: names.place.to_owned(),
-        runs_known: match night.known {
-            tonight::ControllerKnown::Settings => RunsKnown::Settings,
-            tonight::ControllerKnown::Unknown => RunsKnown::Unknown,
-            tonight::ControllerKnown::ComputesItself => RunsKnown::ComputesItself,
-        },
+        runs_known: Code(night.known),
         evening: night.evening,
         et0_mm: thousandth(night.et0.0.mm()),
         rain_mm: night.rain.map(|rain| thousandth(rain.mm())),
@@ -204,16 +171,7 @@ fn zone_night(zone: &ZoneTonight, names: &Names<'_>) -> ZoneNight {
         }),
         runs: zone.will.as_ref().map(|will| will.runs.iter().map(|r| run(r, names)).collect()),
         runs_net_mm: zone.will.as_ref().map(|will| thousandth(will.brings.mm())),
-        verdict: zone.verdict.map(|verdict| match verdict {
-            tonight::Verdict::Right => Verdict::Right,
-            tonight::Verdict::NotNeeded => Verdict::NotNeeded,
-            tonight::Verdict::TooMuch => Verdict::TooMuch,
-            tonight::Verdict::RunsOff => Verdict::RunsOff,
-            tonight::Verdict::TooLittle => Verdict::TooLittle,
-            tonight::Verdict::Forbidden => Verdict::Forbidden,
-            tonight::Verdict::Held => Verdict::Held,
-            tonight::Verdict::NothingReaches => Verdict::NothingReaches,
-        }),
+        verdict: zone.verdict.map(Code),
     }
 }
 

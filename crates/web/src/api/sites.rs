@@ -6,7 +6,7 @@ use crate::page::plan_picture::drawn_plan;
 use crate::server::state::read;
 use actix_web::{HttpRequest, HttpResponse, get, web};
 use upland_formats::api::sites::{Look, NoticeCounts, Site, SiteRound, Sites};
-use upland_formats::settings_file::{self, ControllerFile};
+use upland_formats::settings_file;
 use upland_formats::site_file;
 use upland_store::api_tokens::ReadScope;
 use upland_store::rounds::{SiteRow, ZoneMark};
@@ -100,10 +100,6 @@ async fn settings(request: HttpRequest) -> Result<HttpResponse, ApiError> {
     let own = own.ok_or(ApiError::NotThere("the site has no controller of this number"))?;
     let settings = own.settings.as_ref();
     let settings = settings.ok_or(ApiError::NotThere("nobody entered what this controller is set to"))?;
-    Ok(json(settings_file::write(&ControllerFile {
-        time_zone: here.records.site.site.time_zone.clone(),
-        tz: here.records.tz.clone(),
-        card: own.record.controller.card.clone(),
-        settings: settings.settings.clone(),
-    })))
+    let file = here.records.controller_file(&own.record.controller.card, &settings.settings);
+    Ok(json(settings_file::write(&file)))
 }

@@ -40,7 +40,7 @@ pub(crate) fn changes_on(facts: &SiteRecords, own: &SiteController, settings: &S
     let number = own.number();
     let program = |at: usize| settings.programs.get(at).map_or(String::new(), |p| p.name.clone());
     let station = |n: u16| {
-        let zone = facts.zones.iter().find(|z| z.zone.station_id() == StationId::new(number, n));
+        let zone = facts.zone_on(StationId::new(number, n));
         zone.map_or_else(|| format!("station {n}"), |z| format!("{n} {}", z.zone.name))
     };
     change_lines(difference_by(&own.settings_or_clean(), settings, date_writer()), &program, &station)

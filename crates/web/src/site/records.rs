@@ -12,8 +12,9 @@ use upland_core::controller::ordinance::Law;
 use upland_core::controller::schedule::Settings;
 use upland_core::controller::{Card, twelve_stations};
 use upland_core::sensors::site_plan::SitePlan;
-use upland_core::site::{UnitSystem, Zone};
+use upland_core::site::{StationId, UnitSystem, Zone};
 use upland_core::weather::climate::Climate;
+use upland_formats::settings_file::ControllerFile;
 use upland_formats::site_file::SiteFile;
 use upland_store::accounts::SiteStamp;
 use upland_store::controllers::ControllerRecord;
@@ -164,6 +165,21 @@ impl SiteRecords {
 
     pub fn zone(&self, id: i64) -> Result<&ZoneRecord, PageError> {
         self.zones.iter().find(|z| z.id == id).ok_or(PageError::NotFound)
+    }
+
+    /// The zone on a station.
+    pub fn zone_on(&self, station: StationId) -> Option<&ZoneRecord> {
+        self.zones.iter().find(|record| record.zone.station_id() == station)
+    }
+
+    /// What a controller is set to, as a settings file has it.
+    pub fn controller_file(&self, card: &Card, settings: &Settings) -> ControllerFile {
+        ControllerFile {
+            time_zone: self.site.site.time_zone.clone(),
+            tz: self.tz.clone(),
+            card: card.clone(),
+            settings: settings.clone(),
+        }
     }
 
     /// The last recorded day of its weather.

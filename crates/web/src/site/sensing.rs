@@ -105,7 +105,7 @@ impl SiteSnapshot {
     pub fn probe_zone(&self, record: &SensorRecord) -> Option<&ZoneRecord> {
         let station = record.sensor.placement.probe_station?;
         let number = record.sensor.controller_number;
-        self.records.zones.iter().find(|z| z.zone.station_id() == StationId::new(number, station))
+        self.records.zone_on(StationId::new(number, station))
     }
 
     /// How a sensor is joined to its controller; `None` where it cannot be, or the controller was removed.

@@ -3,7 +3,7 @@
 use super::{JudgedDay, Variable};
 
 /// Mean radius of the earth, km (IUGG).
-const EARTH_RADIUS_KM: f64 = 6_371.009;
+pub const EARTH_RADIUS_KM: f64 = 6_371.009;
 
 /// How a second source compares with a first in one variable.
 #[derive(Debug, Clone, Copy, PartialEq)]

@@ -7,7 +7,7 @@ mod hours;
 mod judge;
 
 pub use combine::{CombinedRecord, Source, SourceKind, VariableGroup, combine, order};
-pub use compare::{Comparison, compare, distance_km};
+pub use compare::{Comparison, EARTH_RADIUS_KM, compare, distance_km};
 pub use hours::{
     HOUR_VARIABLES, HourFlag, HourRule, HourVariable, RawHour, WHOLE_DAY_HOURS, days_of, examine_hours,
 };

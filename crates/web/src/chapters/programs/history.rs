@@ -23,7 +23,7 @@ use jiff::tz::TimeZone;
 use std::collections::BTreeMap;
 use upland_core::controller::schedule::{Settings, difference_by};
 use upland_formats::PathProblem;
-use upland_formats::settings_file::{self, ControllerFile};
+use upland_formats::settings_file;
 use upland_store::settings::{SettingsKind, SettingsRecord};
 use upland_store::ticks::{TickRecord, What};
 
@@ -270,12 +270,9 @@ async fn download_version(here: AtSite, path: web::Path<(i64, u8, i32)>) -> Resu
     let record = version(&here, &snapshot, path.2).await?;
     let name = format!("{} version {}", snapshot.controller()?.place, record.version);
     Ok(HttpResponse::Ok().content_type("application/json").insert_header(attachment(&name, "json")).body(
-        settings_file::write(&ControllerFile {
-            time_zone: snapshot.records.site.site.time_zone.clone(),
-            tz: snapshot.installation.tz.clone(),
-            card: snapshot.installation.card.clone(),
-            settings: record.settings,
-        }),
+        settings_file::write(
+            &snapshot.records.controller_file(&snapshot.installation.card, &record.settings),
+        ),
     ))
 }
 

@@ -72,7 +72,7 @@ struct SheetView {
     asked: Option<AskedView>,
     week: Option<SheetWeek>,
     sensors: Vec<(String, String)>,
-    /// Whom to call: name and number.
+    /// Telephone numbers, each with its name.
     contacts: Vec<(String, String)>,
     cautions: Vec<&'static str>,
 }

@@ -1,4 +1,4 @@
-//! What the sheet of a controller adds to its settings: a week as a drawing, its sensors with what they are set to, whom to call.
+//! What the sheet of a controller adds to its settings: a week as a drawing, its sensors with what they are set to, telephone numbers.
 
 use crate::page::dates::DateFormat;
 use crate::page::quantities::{plain, rain_threshold};

@@ -164,10 +164,7 @@ async fn choose(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse
     let record = snapshot.sensor(sensor_id).ok_or(PageError::NotFound)?;
     let mut sensor = record.sensor.clone();
     let own = snapshot.site_controller(sensor.controller_number).ok_or(PageError::NotFound)?;
-    let zone = |station| {
-        let mut zones = snapshot.records.zones.iter().map(|z| &z.zone);
-        zones.any(|zone| zone.station_id() == StationId::new(own.number(), station))
-    };
+    let zone = |station| snapshot.records.zone_on(StationId::new(own.number(), station)).is_some();
     let programs = own.settings_or_clean().programs.len();
     let map = &mut sensor.map;
     let said = match (fields.get("station").parse::<u16>(), fields.get("program").parse::<usize>()) {

@@ -132,10 +132,7 @@ struct TodayPart {
 impl Decided {
     /// The page of the zone on a station of the controller.
     fn zone_href(&self, station: u16) -> Option<String> {
-        let of = |z: &&upland_store::zones::ZoneRecord| {
-            z.zone.station_id() == StationId::new(self.number, station)
-        };
-        let zone = self.records.zones.iter().find(of)?;
+        let zone = self.records.zone_on(StationId::new(self.number, station))?;
         Some(crate::server::address::zone(self.records.site.id.number(), zone.id))
     }
 

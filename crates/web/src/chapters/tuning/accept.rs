@@ -147,10 +147,7 @@ async fn note(
     foretold: serde_json::Value,
 ) -> Result<(), PageError> {
     let zone = lever.controller_number.zip(lever.station);
-    let zone = zone.and_then(|(number, station)| {
-        let id = StationId::new(number, station);
-        here.records.zones.iter().find(|z| z.zone.station_id() == id)
-    });
+    let zone = zone.and_then(|(number, station)| here.records.zone_on(StationId::new(number, station)));
     let (visit, words, zone_id) = (found.record.id, words.to_owned(), zone.map(|z| z.id));
     let (code, cause, look_again) = (lever.code.code(), lever.cause.code(), lever.look_again);
     here.change(move |change| {

@@ -164,11 +164,7 @@ async fn gone(
 /// What a whole visit says, as single entries: each with the thing that it is about.
 fn entries(here: &AtSite, visit: &Visit) -> Vec<(&'static str, i64, Entry)> {
     let zone = |controller_number: u8, station: u16| {
-        here.records
-            .zones
-            .iter()
-            .find(|z| z.zone.station_id() == StationId::new(controller_number, station))
-            .map(|z| z.id)
+        here.records.zone_on(StationId::new(controller_number, station)).map(|z| z.id)
     };
     let own_controller =
         |number: u8| here.records.controllers.iter().find(|b| b.number() == number).map(|b| b.record.id);

@@ -551,7 +551,7 @@ fn nights(found: &Decided, words: &Words<'_>) -> Vec<NightsOf> {
 fn correction_lines(here: &AtSite, found: &Decided, words: &Words<'_>) -> Vec<CorrectionLine> {
     let of = |c: &upland_core::tuning::Correction| {
         let key = StationId::new(c.controller_number, c.station);
-        let zone = here.records.zones.iter().find(|z| z.zone.station_id() == key)?;
+        let zone = here.records.zone_on(key)?;
         Some(CorrectionLine {
             zone_id: zone.id,
             kind: kind_code(c.kind),

@@ -33,7 +33,7 @@ use jiff::tz::TimeZone;
 use std::collections::BTreeMap;
 use std::sync::Arc;
 use upland_core::codes::Coded;
-use upland_core::quantity::units::Metres;
+use upland_core::quantity::units::{KM_PER_MILE, Metres};
 use upland_core::site::UnitSystem;
 use upland_core::weather::record::{
     JudgedDay, Overrule, SourceKind, Standing, Variable, VariableGroup, WHOLE_DAY_HOURS,
@@ -232,9 +232,6 @@ pub(super) fn away(units: UnitSystem, km: f64, rise_m: f64) -> String {
         }
     }
 }
-
-/// Kilometres of a mile.
-const KM_PER_MILE: f64 = 1.609_344;
 
 /// A value that a rule or a person stands against.
 struct FlaggedLine {

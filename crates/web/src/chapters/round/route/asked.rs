@@ -7,6 +7,7 @@ use crate::server::request_locale::habit;
 use crate::server::session::Fields;
 use jiff::civil::Time;
 use std::collections::BTreeMap;
+use upland_core::quantity::units::KM_PER_MILE;
 use upland_core::site::UnitSystem;
 use upland_formats::route_files::read_minutes;
 use upland_formats::typed;
@@ -21,7 +22,6 @@ pub(super) const MOST_SITES: usize = 60;
 const LONGEST_STAY: f64 = 600.0;
 /// Farther from every site than this nobody starts a day, km.
 const FARTHEST_KM: f64 = 400.0;
-const KM_PER_MILE: f64 = 1.609_344;
 
 /// The speed of a reader's units.
 const fn speed(units: UnitSystem) -> Shown {

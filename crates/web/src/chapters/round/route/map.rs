@@ -2,6 +2,7 @@
 
 use super::asked::distance;
 use super::day::{Day, class_of};
+use upland_core::quantity::units::KM_PER_MILE;
 use upland_core::site::UnitSystem;
 use upland_store::routes::RouteAsked;
 
@@ -76,7 +77,7 @@ impl Sheet {
 fn round_km(per_km: f64, units: UnitSystem) -> f64 {
     let unit = match units {
         UnitSystem::Metric => 1.0,
-        UnitSystem::UsCustomary => 1.609_344,
+        UnitSystem::UsCustomary => KM_PER_MILE,
     };
     let wanted = WIDE / 5.0 / per_km / unit;
     let power = 10f64.powf(wanted.log10().floor());
