@@ -18,6 +18,7 @@ use upland_core::ground::plant::{PlantKind, Sky, Sun};
 use upland_core::ground::soil::Texture;
 use upland_core::installation::{Installation, InstalledCard};
 use upland_core::quantity::ratio::Percentage;
+use upland_core::quantity::span::DateSpan;
 use upland_core::quantity::time::Hours;
 use upland_core::quantity::time::Seconds;
 use upland_core::quantity::units::*;
@@ -426,23 +427,21 @@ mod trials {
     #[divan::bench(args = [1, 24])]
     fn a_year_as_set(bencher: Bencher, zones: u16) {
         let facts = at_work(zones);
-        let (_, last) = facts.climate.span().unwrap_or_default();
-        let span = (last - jiff::Span::new().days(364), last);
+        let last = facts.climate.span().unwrap().last;
+        let span = DateSpan::new(last - jiff::Span::new().days(364), last);
         let way = Named::AsSet.way("as-set");
-        bencher.bench(|| run(black_box(&way), &facts, span.0, span.1, None, |_, _| ()));
+        bencher.bench(|| run(black_box(&way), &facts, span, None, |_, _| ()));
     }
 
     /// Twenty-four zones, every named way that the controller holds, one after the other on one core.
     #[divan::bench]
     fn every_way_of_24_zones(bencher: Bencher) {
         let facts = at_work(24);
-        let (_, last) = facts.climate.span().unwrap_or_default();
-        let span = (last - jiff::Span::new().days(364), last);
+        let last = facts.climate.span().unwrap().last;
+        let span = DateSpan::new(last - jiff::Span::new().days(364), last);
         let ways: Vec<_> = Named::TABLE.iter().map(|(named, code)| named.way(code)).collect();
         bencher.bench(|| {
-            ways.iter()
-                .filter_map(|way| run(black_box(way), &facts, span.0, span.1, None, |_, _| ()).ok())
-                .count()
+            ways.iter().filter_map(|way| run(black_box(way), &facts, span, None, |_, _| ()).ok()).count()
         });
     }
 
@@ -451,8 +450,8 @@ mod trials {
     fn zones_and_years(bencher: Bencher, case: (u16, i64)) {
         let (zones, years) = case;
         let facts = at_work(zones);
-        let (_, last) = facts.climate.span().unwrap_or_default();
-        let span = (last - jiff::Span::new().days(365 * years - 1), last);
+        let last = facts.climate.span().unwrap().last;
+        let span = DateSpan::new(last - jiff::Span::new().days(365 * years - 1), last);
         let way = Named::AsSet.way("as-set");
         bencher.bench(|| run_mean(black_box(&way), &facts, span, None));
     }
@@ -462,8 +461,8 @@ mod trials {
     fn search_of_24_zones(bencher: Bencher) {
         use std::ops::ControlFlow;
         let facts = at_work(24);
-        let (_, last) = facts.climate.span().unwrap_or_default();
-        let span = (last - jiff::Span::new().days(364), last);
+        let last = facts.climate.span().unwrap().last;
+        let span = DateSpan::new(last - jiff::Span::new().days(364), last);
         let goal = Goal { adequacy: upland_core::quantity::ratio::Share::from_fraction(0.95) };
         bencher.bench(|| search(&facts, 1, span, Space::ALL, goal, |_| ControlFlow::Continue(())));
     }
@@ -481,7 +480,7 @@ fn diagnosis_with_predictions(bencher: Bencher, count: u16) {
         signs: if station == 6 { [Sign::Blocked].into() } else { Default::default() },
         ..ZoneSeen::default()
     };
-    let last = facts.climate.span().unwrap().1;
+    let last = facts.climate.span().unwrap().last;
     let at = upland_core::quantity::time::noon(last, &facts.tz);
     let visit = Visit { at, zones: (1..=count).map(seen).collect(), ..Visit::default() };
     bencher.bench(|| decide(black_box(&facts), &account_at(&facts, &visit), &visit));

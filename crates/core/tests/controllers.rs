@@ -306,7 +306,7 @@ proptest! {
         let hours = law.forbidden_hours(lawn, on).any(|h| h.from != h.until && h.hold(clock(minute)));
         prop_assert_eq!(inside(Why::Hour), hours);
         // Merged spans cover the same time.
-        let covered = merged(&spans).iter().any(|(f, u)| *f <= at && at < *u);
+        let covered = merged(&spans).iter().any(|span| span.contains(at));
         prop_assert_eq!(covered, inside(Why::Day) || inside(Why::Hour));
         let drip = Subject { head: Some(HeadType::Drip), station: 2, ..lawn };
         let exempt = ordinance.exempt_heads.contains(&HeadType::Drip);
@@ -412,7 +412,7 @@ fn hours_over_midnight_split_at_it_and_merge_again() {
     let law = Law { applied: vec![Applied { ordinance, house: HouseNumber::Odd, permits: Vec::new() }] };
     let spans = law.forbidden(None, FROM, FROM + 1.days(), &TimeZone::UTC);
     let text = |t: Timestamp| t.strftime("%d %H:%M").to_string();
-    let told: Vec<_> = merged(&spans).into_iter().map(|(f, u)| (text(f), text(u))).collect();
+    let told: Vec<_> = merged(&spans).into_iter().map(|span| (text(span.from), text(span.until))).collect();
     let expected = [("13 00:00", "13 04:00"), ("13 22:00", "14 04:00"), ("14 22:00", "15 00:00")];
     assert_eq!(told, expected.map(|(f, u)| (f.to_owned(), u.to_owned())));
 }

@@ -29,7 +29,7 @@ impl SiteFile {
         let (file, climate) = (self, climate.into());
         let site = &file.site;
         // From the first day of the record: what a sensor says on a date must not hang on how far somebody asks.
-        let first = climate.span().map_or_else(|| begins(&climate, last), |(first, _)| first.min(last));
+        let first = climate.span().map_or_else(|| begins(&climate, last), |span| span.first.min(last));
         let LogFile { log, mut versions, bypasses } = log;
         let read = if file.sensors.is_empty() {
             None

@@ -15,6 +15,7 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 use upland_core::account::site_account::AccountInputs;
 use upland_core::quantity::bounds;
+use upland_core::quantity::span::DateSpan;
 use upland_core::quantity::units::Millimetres;
 use upland_core::sensors::{Reading, Readings};
 use upland_core::trial::{Bill, NoSample, Origin, Pump, Sample, Tariff, TrialWay, pick};
@@ -54,7 +55,7 @@ impl TrialWeather {
     /// What went into a climate.
     #[must_use]
     pub fn of(climate: &Climate, revision: i64) -> Self {
-        let Some((first, last)) = climate.span() else {
+        let Some(DateSpan { first, last }) = climate.span() else {
             return Self { revision, normals: climate.typed(), ..Self::default() };
         };
         Self {
@@ -92,7 +93,7 @@ pub struct Ready {
     /// The facts, under the weather that was picked.
     pub facts: AccountInputs,
     /// First and last day.
-    pub span: (Date, Date),
+    pub span: DateSpan,
     /// Where the days come from.
     pub origin: Origin,
 }
@@ -119,7 +120,7 @@ impl TrialFile {
         // The name was checked when the site was read.
         let tz = TimeZone::get(&self.site.site.time_zone).unwrap_or(TimeZone::UTC);
         let picked = pick(self.sample, climate, &tz)?;
-        let mut facts = self.site.facts(tz, picked.climate, LogFile::default(), picked.span.1);
+        let mut facts = self.site.facts(tz, picked.climate, LogFile::default(), picked.span.last);
         for own in &mut facts.controllers {
             for sensor in &mut own.sensors {
                 let probe = self.probes.get(&(own.number, sensor.sensor.name.clone()));
@@ -266,7 +267,7 @@ pub fn write(trial: &TrialFile) -> String {
             })
             .collect(),
         sample: match trial.sample {
-            Sample::Days(from, to) => SampleDto::Days { from: from.to_string(), to: to.to_string() },
+            Sample::Days(span) => SampleDto::Days { from: span.first.to_string(), to: span.last.to_string() },
             Sample::Typical => SampleDto::Typical,
             Sample::Driest => SampleDto::Driest,
             Sample::Wettest => SampleDto::Wettest,
@@ -364,7 +365,7 @@ fn sample(take: &mut Checker, dto: &SampleDto) -> Sample {
             if take.problems.is_empty() && (to < from || to >= from.saturating_add(MAX_DAYS.days())) {
                 take.say("sample.days.to", "must not lie before the first day, nor three years after it");
             }
-            Sample::Days(from, to)
+            Sample::Days(DateSpan::new(from, to))
         }
         SampleDto::Typical => Sample::Typical,
         SampleDto::Driest => Sample::Driest,
@@ -449,17 +450,17 @@ mod tests {
 
     fn results(trial: &TrialFile) -> Vec<WayResult> {
         let ready = trial.ready().unwrap();
-        let one = |way| {
-            run(way, &ready.facts, ready.span.0, ready.span.1, trial.tariff.as_ref(), |_, _| ()).unwrap()
-        };
+        let one = |way| run(way, &ready.facts, ready.span, trial.tariff.as_ref(), |_, _| ()).unwrap();
         trial.ways.iter().map(one).collect()
     }
 
     #[test]
     fn a_trial_survives_its_file_and_comes_to_the_very_same() {
-        for sample in
-            [Sample::Days(date(2025, 4, 1), date(2025, 9, 30)), Sample::Typical, Sample::Generated(7)]
-        {
+        for sample in [
+            Sample::Days(DateSpan::new(date(2025, 4, 1), date(2025, 9, 30))),
+            Sample::Typical,
+            Sample::Generated(7),
+        ] {
             let own = trial(sample);
             let file = write(&own);
             let again = read(file.as_bytes()).unwrap();

@@ -9,6 +9,7 @@ use upland_core::account::site_account::AccountInputs;
 use upland_core::advice::budget::RainRule;
 use upland_core::advice::planner::Strategy;
 use upland_core::quantity::bounds;
+use upland_core::quantity::span::DateSpan;
 use upland_core::quantity::units::Millimetres;
 use upland_core::sensors::Release;
 use upland_core::trial::{Change, PercentageRule, Ramps, Schedule, SensorChange, Spot, TrialWay};
@@ -166,7 +167,9 @@ impl From<&Change> for ChangeDto {
             Change::RainThreshold(mm) => Self::RainThresholdMm(mm.mm()),
             Change::Release(Release::DriesOut { vent }) => Self::DriesOut { vent: *vent },
             Change::Release(Release::Days(days)) => Self::HoldDays(*days),
-            Change::Bypassed(from, to) => Self::Bypassed { from: from.to_string(), to: to.to_string() },
+            Change::Bypassed(span) => {
+                Self::Bypassed { from: span.first.to_string(), to: span.last.to_string() }
+            }
             Change::Misplaced(spot) => Self::Misplaced(Code(*spot)),
         }
     }
@@ -328,7 +331,7 @@ fn sensor(take: &mut Checker, site: &AccountInputs, i: usize, own: &SensorChange
             if take.problems.is_empty() && to < from {
                 take.say(&at("change.bypassed.to"), "lies before the first day");
             }
-            Change::Bypassed(from, to)
+            Change::Bypassed(DateSpan::new(from, to))
         }
         ChangeDto::Misplaced(Code(spot)) => Change::Misplaced(*spot),
     };
@@ -428,7 +431,7 @@ mod tests {
                     change(Change::RainThreshold(Millimetres::from_mm(6.0))),
                     change(Change::Release(Release::DriesOut { vent: 0.4 })),
                     change(Change::Release(Release::Days(3))),
-                    change(Change::Bypassed(date(2026, 5, 1), date(2026, 5, 20))),
+                    change(Change::Bypassed(DateSpan::new(date(2026, 5, 1), date(2026, 5, 20)))),
                     change(Change::Misplaced(Spot::InShade)),
                     change(Change::Absent),
                 ],

@@ -117,9 +117,9 @@ fn the_steps_of_a_rain_switch_differ_on_its_hours() {
     }
     let climate = Climate::from_record(&days, station()).with_rain_hours(hours);
     let span = climate.span().unwrap();
-    let read = as_read(&climate, -79.95, span.0, span.1, &tz);
+    let read = as_read(&climate, -79.95, span.first, span.last, &tz);
     let (_, switch) = generic().into_iter().find(|(code, _)| *code == "rain_switch").unwrap();
-    let end = midnight(span.1.tomorrow().unwrap(), &tz);
+    let end = midnight(span.last.tomorrow().unwrap(), &tz);
     for release in [Release::DriesOut { vent: 0.7 }, Release::Days(2)] {
         let all: Vec<_> = steps(&switch)
             .into_iter()

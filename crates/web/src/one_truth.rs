@@ -15,6 +15,7 @@ use upland_core::account::site_account::EvidencePolicy;
 use upland_core::advice::tonight::{Tonight, Verdict, ZoneTonight, account_of, tonight};
 use upland_core::controller::schedule::{Days, Settings, YearSpan};
 use upland_core::quantity::ratio::Percentage;
+use upland_core::quantity::span::{DateSpan, TimeSpan};
 use upland_core::quantity::time::Seconds;
 use upland_core::sensors::{Sensor, generic};
 use upland_core::site::UnitSystem;
@@ -217,12 +218,12 @@ proptest! {
         prop_assert_eq!(told(&snapshot.tonight(own).unwrap()), told(&night.runs));
         // Programs, of the saved settings as of a draft.
         let controller = crate::site::controller_snapshot::ControllerSnapshot::of_site_for_tests(&snapshot);
-        let (begin, end) = controller.night(date);
-        let drafted = controller.runs_of(&settings, (date - 1.day(), date + 1.day()));
+        let TimeSpan { from: begin, until: end } = controller.night(date);
+        let drafted = controller.runs_of(&settings, DateSpan::new(date - 1.day(), date + 1.day()));
         let drafted: Vec<_> = drafted.iter().filter(|r| (begin..end).contains(&r.run.start)).collect();
         prop_assert_eq!(told(drafted), told(&night.runs));
         // Calendar and work by hand: the valves that really open.
-        let open: Vec<_> = controller.openings(&settings, (date - 1.day(), date + 1.day()));
+        let open: Vec<_> = controller.openings(&settings, DateSpan::new(date - 1.day(), date + 1.day()));
         let open = open.iter().filter(|r| (begin..end).contains(&r.start)).map(|r| (r.station, r.start, r.end));
         let waters = night.runs.iter().filter(|r| !r.is_held());
         let mut waters: Vec<_> = waters.map(|r| (r.run.station, r.run.start, r.until)).collect();

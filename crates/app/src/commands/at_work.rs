@@ -8,6 +8,7 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 use upland_core::account::log::Log;
 use upland_core::account::site_account::AccountInputs;
+use upland_core::quantity::span::DateSpan;
 use upland_core::weather::climate::Climate;
 use upland_formats::log_file::{self, LogFile};
 use upland_formats::site_file::{self, SiteFile};
@@ -49,10 +50,10 @@ pub fn weather_notes(climate: &Climate, from: Date, to: Date) {
     match climate.span() {
         None => notes
             .push("the weather file has no day that counts; expected demand and no rain are used".to_owned()),
-        Some((_, last)) if last < to => {
+        Some(DateSpan { last, .. }) if last < to => {
             notes.push(format!("the record ends on {last}; expected demand and no rain are used after it"));
         }
-        Some((first, _)) if first > from => {
+        Some(DateSpan { first, .. }) if first > from => {
             notes.push(format!(
                 "the record begins on {first}; expected demand and no rain are used before it"
             ));

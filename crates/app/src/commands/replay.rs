@@ -8,6 +8,7 @@ use serde::Serialize;
 use upland_core::account::sensed::{as_read, stands};
 use upland_core::advice::rain_replay::steps;
 use upland_core::quantity::bounds;
+use upland_core::quantity::span::DateSpan;
 use upland_core::quantity::time::midnight;
 use upland_core::quantity::units::Metres;
 use upland_core::sensors::state::{Cause, Hold, rain_holds};
@@ -86,7 +87,7 @@ pub fn run(args: &Args) -> Result<(), Failure> {
     };
     let record = weather::read(&args.weather, &args.options, &station, &tz)?;
     let climate = weather::climate(&record, station);
-    let Some((first, last)) = climate.span() else {
+    let Some(DateSpan { first, last }) = climate.span() else {
         return Err(Failure::Failed(format!("{}: no day counts, so nothing can be replayed", args.weather)));
     };
     let without = climate.days_without_rain_record(first, last);

@@ -15,6 +15,7 @@ use upland_core::account::zone::AccountHour;
 use upland_core::advice::planner::{Binding, Strategy};
 use upland_core::codes::Coded;
 use upland_core::quantity::bounds::{self, Bound};
+use upland_core::quantity::span::DateSpan;
 use upland_core::quantity::units::Metres;
 use upland_core::site::SurveyedZone;
 use upland_core::trial::protocol::{self, Miss, MissKind, NoReport, Report};
@@ -194,33 +195,32 @@ pub fn run(args: &Args) -> Result<(), Failure> {
         let trial = trial_file::read(&read_input(path)?).map_err(|p| Failure::problems(&p))?;
         let ready = trial.ready().map_err(no_sample)?;
         let (facts, span) = (&ready.facts, ready.span);
-        return try_all(args, facts, span.0, span.1, &trial.ways, trial.tariff.as_ref());
+        return try_all(args, facts, span, &trial.ways, trial.tariff.as_ref());
     }
     let (Some(site_path), Some(weather_path)) = (&args.site, &args.weather) else {
         return Err(Failure::Usage("give a site file and a weather file, --comparison or --protocol".into()));
     };
     let read = site(site_path)?;
     let climate = climate(weather_path, &args.options, &read.0, &read.1)?;
-    let Some((first, last)) = climate.span() else {
+    let Some(DateSpan { first, last }) = climate.span() else {
         return Err(Failure::Failed(format!("{weather_path}: no day counts, so nothing can be tried")));
     };
-    let days = Sample::Days(args.from.unwrap_or(first), args.to.unwrap_or(last));
+    let days = Sample::Days(DateSpan::new(args.from.unwrap_or(first), args.to.unwrap_or(last)));
     let picked = pick(args.sample.unwrap_or(days), &Arc::new(climate), &read.1).map_err(no_sample)?;
-    let (from, to) = picked.span;
-    check_span(from, to)?;
-    weather_notes(&picked.climate, from, to);
-    let facts = at_work(read.0, read.1, picked.climate, args.log.as_deref(), to)?;
+    let span = picked.span;
+    check_span(span.first, span.last)?;
+    weather_notes(&picked.climate, span.first, span.last);
+    let facts = at_work(read.0, read.1, picked.climate, args.log.as_deref(), span.last)?;
     let tariff =
         args.price.as_ref().map(|tariff| Tariff { pump: args.pump, bill: args.bill, ..tariff.clone() });
-    try_all(args, &facts, from, to, &ways(args, &facts)?, tariff.as_ref())
+    try_all(args, &facts, span, &ways(args, &facts)?, tariff.as_ref())
 }
 
 /// Runs ways and prints what they come to.
 fn try_all(
     args: &Args,
     facts: &AccountInputs,
-    from: Date,
-    to: Date,
+    span: DateSpan,
     ways: &[TrialWay],
     tariff: Option<&Tariff>,
 ) -> Result<(), Failure> {
@@ -234,7 +234,7 @@ fn try_all(
                 trace.hour(&way.name, facts, place, hour);
             }
         };
-        match try_way(way, facts, from, to, tariff, each) {
+        match try_way(way, facts, span, tariff, each) {
             Ok(result) => rows.push(result),
             Err(refusals) if all => print_notes(&[refused(&way.name, &refusals)]),
             Err(refusals) => return Err(Failure::Failed(refused(&way.name, &refusals))),
@@ -246,7 +246,7 @@ fn try_all(
     if let Some(trace) = trace {
         trace.close()?;
     }
-    print(&trial_json::write(from, to, &rows))
+    print(&trial_json::write(span.first, span.last, &rows))
 }
 
 /// Every hour of every way as CSV.
@@ -342,9 +342,10 @@ fn of_protocol(args: &Args, path: &str) -> Result<(), Failure> {
     let facts = protocol::facts(weather::climate(&record, station), station, longitude, &tz);
     let span = facts.climate.span();
     let asked = (args.from.is_some() || args.to.is_some()).then_some(span).flatten();
-    let period = asked.map(|(first, last)| (args.from.unwrap_or(first), args.to.unwrap_or(last)));
-    if let Some((from, to)) = period {
-        check_span(from, to)?;
+    let period =
+        asked.map(|record| DateSpan::new(args.from.unwrap_or(record.first), args.to.unwrap_or(record.last)));
+    if let Some(DateSpan { first, last }) = period {
+        check_span(first, last)?;
     }
     let report = protocol::report(&facts, period, Strategy::TABLE).map_err(|why| match why {
         NoReport::NoPeriod => Failure::Failed(format!(
@@ -371,8 +372,8 @@ fn report_row(report: &Report, tz: &TimeZone) -> ReportRow {
         excess: round(way.excess.fraction()),
     };
     ReportRow {
-        from: report.period.0.to_string(),
-        to: report.period.1.to_string(),
+        from: report.period.first.to_string(),
+        to: report.period.last.to_string(),
         rain_mm: round(report.weather.0.mm()),
         et0_mm: round(report.weather.1.mm()),
         ways: report.ways.iter().map(way).collect(),

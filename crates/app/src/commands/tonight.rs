@@ -112,7 +112,7 @@ pub fn run(args: &Args) -> Result<(), Failure> {
         Some(path) => climate.with_forecast(&forecast(path, &file)?),
         None => climate,
     };
-    let date = args.date.or(climate.span().map(|(_, last)| last));
+    let date = args.date.or(climate.span().map(|span| span.last));
     let Some(date) = date else {
         return Err(Failure::Failed("the weather file has no day that counts; give --date".into()));
     };

@@ -4,6 +4,7 @@ use jiff::ToSpan;
 use jiff::civil::{Date, date};
 use rand::{Rng, SeedableRng};
 use rand_chacha::ChaCha8Rng;
+use upland_core::quantity::span::DateSpan;
 use upland_core::quantity::units::{Celsius, MegajoulesPerSquareMetre, MetresPerSecond, Millimetres};
 use upland_core::weather::radiation;
 use upland_core::weather::{DayWeather, Station};
@@ -13,7 +14,7 @@ const TOWN_SEED: u64 = 0x1A2C_0001;
 /// First recorded day.
 const FIRST: Date = date(2024, 1, 1);
 /// The logger stood still on these days.
-const GAP: (Date, Date) = (date(2025, 6, 4), date(2025, 6, 8));
+const GAP: DateSpan = DateSpan::new(date(2025, 6, 4), date(2025, 6, 8));
 
 /// Nights of late frost.
 const LATE_FROSTS: [Date; 3] = [date(2024, 5, 7), date(2025, 5, 13), date(2026, 5, 10)];
@@ -72,7 +73,7 @@ pub fn record(site: u64, station: &Station, last: Date) -> Vec<DayWeather> {
         let humid = if wet_today { 68.0 } else { 44.0 } + 6.0 * normal(&mut town);
         let local = gauge.random_range(0.8..1.2);
 
-        if on < GAP.0 || on > GAP.1 {
+        if !GAP.contains(on) {
             let (min, max) = (round(mean - range / 2.0, 1), round(mean + range / 2.0, 1));
             let mut day = DayWeather::from_temperatures(on, Celsius::from_c(min), Celsius::from_c(max));
             day.humidity_min_pct = Some(round(humid.clamp(15.0, 95.0), 0));

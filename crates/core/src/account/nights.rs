@@ -7,6 +7,7 @@ use crate::controller::ordinance::{AfterRain, Law, Subject};
 use crate::controller::schedule::Rest;
 use crate::controller::windows::decided_at;
 use crate::ground::plant::Sky;
+use crate::quantity::span::TimeSpan;
 use crate::quantity::time::{Hours, instant, midnight, weekday_index};
 use crate::quantity::units::Celsius;
 use crate::site::Zone;
@@ -64,9 +65,9 @@ pub struct ZoneNight {
     /// When it is decided.
     pub decided: Timestamp,
     /// What is left of its windows: the longest open span. `None` when nothing is.
-    pub open: Option<(Timestamp, Timestamp)>,
+    pub open: Option<TimeSpan>,
     /// The next longest of them, for what that does not hold.
-    pub spare: Option<(Timestamp, Timestamp)>,
+    pub spare: Option<TimeSpan>,
     /// What forbids watering.
     pub barred: Option<Barred>,
     /// Most days a week (Monday to Sunday) on which the zone may run.
@@ -107,43 +108,43 @@ pub struct Shut {
 
 impl Shut {
     /// What is left of some spans.
-    fn leaves(&self, spans: Vec<(Timestamp, Timestamp)>, tz: &TimeZone) -> Vec<(Timestamp, Timestamp)> {
+    fn leaves(&self, spans: Vec<TimeSpan>, tz: &TimeZone) -> Vec<TimeSpan> {
         if *self == Self::default() {
             return spans;
         }
         let mut out = Vec::new();
-        for (from, until) in spans {
-            let mut closed: Vec<(Timestamp, Timestamp)> = Vec::new();
+        for TimeSpan { from, until } in spans {
+            let mut closed: Vec<TimeSpan> = Vec::new();
             let mut date = from.to_zoned(tz.clone()).date();
             // Omitted hours of the evening before may go on past midnight.
             date = date.yesterday().unwrap_or(date);
             while midnight(date, tz) < until {
                 let Ok(next) = date.tomorrow() else { break };
                 if self.never_days.get(weekday_index(date)) == Some(&true) {
-                    closed.push((midnight(date, tz), midnight(next, tz)));
+                    closed.push(TimeSpan::new(midnight(date, tz), midnight(next, tz)));
                 }
                 if let Some(hours) = self.omit_hours {
                     let ends = if hours.until > hours.from { date } else { next };
-                    closed.push((instant(date, hours.from, tz), instant(ends, hours.until, tz)));
+                    closed.push(TimeSpan::new(instant(date, hours.from, tz), instant(ends, hours.until, tz)));
                 }
                 date = next;
             }
             closed.sort_unstable();
             let mut at = from;
-            for (begins, ends) in closed {
-                if begins > at {
-                    out.push((at, begins.min(until)));
+            for shut in closed {
+                if shut.from > at {
+                    out.push(TimeSpan::new(at, shut.from.min(until)));
                 }
-                at = at.max(ends);
+                at = at.max(shut.until);
                 if at >= until {
                     break;
                 }
             }
             if at < until {
-                out.push((at, until));
+                out.push(TimeSpan::new(at, until));
             }
         }
-        out.retain(|(from, until)| from < until);
+        out.retain(|span| !span.is_empty());
         out
     }
 }
@@ -163,11 +164,11 @@ pub fn night_of(rules: &NightRules, zone: &Zone, date: Date) -> ZoneNight {
     let spans = (rules.shut)(date).leaves(lawful, rules.tz);
     let wet = rained(rules, subject, date);
     let dry = wet.map_or(spans.clone(), |(_, until)| {
-        let left = spans.iter().map(|(from, to)| ((*from).max(until), *to));
-        left.filter(|(from, to)| from < to).collect()
+        let left = spans.iter().map(|span| TimeSpan::new(span.from.max(until), span.until));
+        left.filter(|span| !span.is_empty()).collect()
     });
     let open = longest(&dry);
-    let morning = open.map_or(date, |(from, _)| from.to_zoned(rules.tz.clone()).date());
+    let morning = open.map_or(date, |span| span.from.to_zoned(rules.tz.clone()).date());
     let barred = match (open, wet) {
         (None, Some((ordinance, until))) if !spans.is_empty() => Some(Barred::AfterRain { ordinance, until }),
         (None, _) if is_lawful && spans.is_empty() => Some(Barred::Shut),
@@ -190,10 +191,7 @@ pub fn night_of(rules: &NightRules, zone: &Zone, date: Date) -> ZoneNight {
 }
 
 /// The longest span but for one.
-fn spare(
-    spans: &[(Timestamp, Timestamp)],
-    but: Option<(Timestamp, Timestamp)>,
-) -> Option<(Timestamp, Timestamp)> {
+fn spare(spans: &[TimeSpan], but: Option<TimeSpan>) -> Option<TimeSpan> {
     let others: Vec<_> = spans.iter().copied().filter(|span| Some(*span) != but).collect();
     longest(&others)
 }

@@ -4,6 +4,7 @@ use super::evidence::Watering;
 use crate::controller::Card;
 use crate::controller::schedule::{CARRIED_DAYS, Rest, ScheduledRun, Settings, expand_scaled};
 use crate::quantity::ratio::Percentage;
+use crate::quantity::span::DateSpan;
 use crate::quantity::time::{Seconds, midnight};
 use crate::quantity::units::Millimetres;
 use crate::sensors::effect::{ActiveSensor, Stopper, stoppers, windows_of};
@@ -261,7 +262,7 @@ pub fn running(
         let first = date_of(*since).yesterday().unwrap_or(from).max(from);
         let last = date_of(next).min(to);
         if first <= last {
-            let runs = version(facts, settings, zones, tz, (first, last));
+            let runs = version(facts, settings, zones, tz, DateSpan::new(first, last));
             out.extend(runs.into_iter().filter(|r| (*since..next).contains(&r.run.start)));
         }
     }
@@ -275,15 +276,15 @@ fn version(
     settings: &Settings,
     zones: Surveys<'_>,
     tz: &TimeZone,
-    span: (Date, Date),
+    span: DateSpan,
 ) -> Vec<ControllerRun> {
     // Which sensors a zone is tied to follows the survey of the run's own date.
     let by_station = zones.of_controller(facts.number);
     let zone = |station: u16, date: Date| Some(by_station.get(&station)?.on(date));
-    let nightly = Nightly::of(facts, tz, span.0, span.1);
+    let nightly = Nightly::new(facts, tz, span);
     let scale =
         |date: Date, program: usize, station: u16| nightly.of_run(date, program, zone(station, date)?);
-    let mut runs = expand_scaled(&settings.awake(), &facts.card, tz, span.0, span.1, &scale);
+    let mut runs = expand_scaled(&settings.awake(), &facts.card, tz, span.first, span.last, &scale);
     let is_computed = |station: u16| facts.computes_itself() && !settings.station(station).fixed_run_time;
     runs.retain(|run| !settings.station(run.station).lighting && !is_computed(run.station));
     // A sensor stands once for each of its settings.
@@ -315,7 +316,7 @@ struct Nightly<'a> {
 }
 
 impl<'a> Nightly<'a> {
-    fn of(facts: &'a ControllerFacts, tz: &TimeZone, from: Date, to: Date) -> Self {
+    fn new(facts: &'a ControllerFacts, tz: &TimeZone, span: DateSpan) -> Self {
         // What cannot be joined to the controller sets nothing.
         let cards: Vec<_> = facts.sensors.iter().map(|s| &s.sensor.card).collect();
         let joins = assign(facts.card.sensor_places(), &cards);
@@ -323,8 +324,8 @@ impl<'a> Nightly<'a> {
         let senses = joined.filter(|s| s.sensor.card.senses(Sense::Et));
         let sensors = senses.map(|own| {
             // What was started on the days before may still run.
-            let from = from.checked_sub(CARRIED_DAYS.days()).unwrap_or(from);
-            let dates = from.series(1.day()).take_while(|date| *date <= to);
+            let from = span.first.checked_sub(CARRIED_DAYS.days()).unwrap_or(span.first);
+            let dates = DateSpan::new(from, span.last).dates();
             // A run belongs to the date of its start; the percentage of a night that crosses midnight was
             // set on the evening before, and both rest on the same days.
             let set = dates.filter(|date| !own.scaling_is_bypassed(midnight(*date, tz))).filter_map(|date| {

@@ -5,7 +5,7 @@ use crate::account::running::{EarlierSetting, SensorFacts};
 use crate::account::sky::{RAIN_BY, SkyHours};
 use crate::account::zone::{ZoneFacts, account};
 use crate::controller::schedule::{ScheduledRun, Settings, expand};
-use crate::controller::windows::window_instants;
+use crate::controller::windows::main_window;
 use crate::installation::Installation;
 use crate::quantity::time::{instant, midnight};
 use crate::quantity::units::{Litres, Millimetres};
@@ -220,7 +220,7 @@ pub fn nights(
     let mut out = Vec::new();
     let mut date = from;
     while date <= to {
-        let (opens, _) = window_instants(date, installation.windows.main, &installation.tz);
+        let opens = main_window(date, installation.windows.main, &installation.tz).from;
         out.push(RecordedNight {
             date,
             at: opens,

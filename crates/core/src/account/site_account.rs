@@ -10,6 +10,7 @@ use super::site_runs::SiteRuns;
 use super::sky::SkyHours;
 use super::zone::{AccountDay, AccountHour, ZoneFacts, ZoneState, account_with_runs};
 use crate::controller::ordinance::Subject;
+use crate::quantity::span::DateSpan;
 use crate::quantity::time::midnight;
 use crate::site::{StationId, SurveyedZone, Zone};
 use crate::weather::climate::Climate;
@@ -86,7 +87,7 @@ struct AlikeNights {
     under_glass: bool,
     /// Its own water window, and the dates of a grow-in, which has another.
     window: Option<(Time, Time)>,
-    grow_in: Option<(Date, Date)>,
+    grow_in: Option<DateSpan>,
 }
 
 impl AlikeNights {
@@ -96,7 +97,7 @@ impl AlikeNights {
             kind: facts.law.kind_of(subject(zone)),
             under_glass: zone.sky == crate::ground::plant::Sky::UnderGlass,
             window: zone.window.map(|hours| (hours.from, hours.until)),
-            grow_in: zone.planting.grow_in.map(|grow_in| (grow_in.from, grow_in.until)),
+            grow_in: zone.planting.grow_in.map(|grow_in| DateSpan::new(grow_in.from, grow_in.until)),
         }
     }
 }
@@ -166,7 +167,7 @@ pub fn begins(climate: &Climate, date: Date) -> Date {
     while !ANCHORS.contains(&anchor.month()) {
         anchor = anchor.checked_sub(1.month()).unwrap_or(back);
     }
-    climate.span().map(|(first, _)| first).filter(|first| (anchor..=date).contains(first)).unwrap_or(anchor)
+    climate.span().map(|span| span.first).filter(|first| (anchor..=date).contains(first)).unwrap_or(anchor)
 }
 
 impl Known {

@@ -4,6 +4,7 @@
 //!   the dark; without any sun it is even. So the hours add up to the day that every page shows.
 //! - The rain of a day falls evenly in the [`RAIN_HOURS`] before [`RAIN_BY`], or as its hours were recorded.
 
+use crate::quantity::span::TimeSpan;
 use crate::quantity::time::{instant, midnight};
 use crate::quantity::units::Millimetres;
 use crate::weather::climate::{Climate, ExpectedFrom};
@@ -120,17 +121,17 @@ impl SkyHours {
 
     /// Adds the hours of a day that end by an instant.
     fn push(&mut self, mut day: SkyDay, climate: &Climate, longitude_deg: f64, until: Timestamp) {
-        let spans: Vec<(Timestamp, Timestamp)> = hours_of(day.begins, day.ends).collect();
+        let spans: Vec<TimeSpan> = hours_of(day.begins, day.ends).collect();
         let weights = sun_weights(&spans, day.date, climate.station().latitude_deg, longitude_deg);
         let rained = rain_weights(&spans, climate.rain_hours(day.date), day.date, &self.tz);
         let rain = day.rain.unwrap_or(Millimetres::ZERO).mm();
-        for ((from, ends), (et0, wet)) in spans.iter().zip(weights.into_iter().zip(rained)) {
-            if *ends > until {
+        for (span, (et0, wet)) in spans.iter().zip(weights.into_iter().zip(rained)) {
+            if span.until > until {
                 break;
             }
             self.all.push(SkyHour {
-                from: *from,
-                until: *ends,
+                from: span.from,
+                until: span.until,
                 rain: Millimetres::from_mm(rain * wet),
                 et0: Millimetres::from_mm(day.et0.mm() * et0),
             });
@@ -219,27 +220,22 @@ impl SkyHours {
 }
 
 /// The hours between two midnights: 23 or 25 when a clock changes, the last perhaps shorter.
-fn hours_of(begins: Timestamp, ends: Timestamp) -> impl Iterator<Item = (Timestamp, Timestamp)> {
+fn hours_of(begins: Timestamp, ends: Timestamp) -> impl Iterator<Item = TimeSpan> {
     let seconds = ends.as_second() - begins.as_second();
     let count = seconds.div_euclid(HOUR_S) + i64::from(seconds.rem_euclid(HOUR_S) > 0);
     (0..count).map(move |k| {
         let from = begins + SignedDuration::from_secs(k * HOUR_S);
-        (from, (from + SignedDuration::from_secs(HOUR_S)).min(ends))
+        TimeSpan::new(from, (from + SignedDuration::from_secs(HOUR_S)).min(ends))
     })
 }
 
 /// Shares of a day's ET0 by hour.
-fn sun_weights(
-    spans: &[(Timestamp, Timestamp)],
-    date: Date,
-    latitude_deg: f64,
-    longitude_deg: f64,
-) -> Vec<f64> {
+fn sun_weights(spans: &[TimeSpan], date: Date, latitude_deg: f64, longitude_deg: f64) -> Vec<f64> {
     let j = sun::day_of_year(date);
     let (phi, delta) = (latitude_deg.to_radians(), sun::declination_rad(j));
     let (level, swing) = (phi.sin() * delta.sin(), phi.cos() * delta.cos());
-    let height = |(from, until): &(Timestamp, Timestamp)| {
-        let middle = i64::midpoint(from.as_second(), until.as_second());
+    let height = |span: &TimeSpan| {
+        let middle = i64::midpoint(span.from.as_second(), span.until.as_second());
         #[allow(clippy::cast_precision_loss, reason = "seconds of a day")]
         let utc_hour = middle.rem_euclid(86_400) as f64 / 3600.0;
         (level + swing * sun::solar_time_angle_rad(utc_hour, longitude_deg, j).cos()).max(0.0)
@@ -249,14 +245,14 @@ fn sun_weights(
 
 /// Shares of a day's rain by hour: as recorded, else in the hours before [`RAIN_BY`].
 fn rain_weights(
-    spans: &[(Timestamp, Timestamp)],
+    spans: &[TimeSpan],
     recorded: Option<&[(Timestamp, f64)]>,
     date: Date,
     tz: &TimeZone,
 ) -> Vec<f64> {
     if let Some(recorded) = recorded {
-        let within = |(from, until): &(Timestamp, Timestamp)| {
-            let own = recorded.iter().filter(|(at, _)| from <= at && at < until);
+        let within = |span: &TimeSpan| {
+            let own = recorded.iter().filter(|(at, _)| span.contains(*at));
             own.map(|(_, mm)| mm.max(0.0)).sum::<f64>()
         };
         let weights: Vec<f64> = spans.iter().map(within).collect();
@@ -267,9 +263,8 @@ fn rain_weights(
     let ends = instant(date, RAIN_BY, tz);
     #[allow(clippy::cast_possible_truncation, reason = "some hours")]
     let begins = ends - SignedDuration::from_secs((RAIN_HOURS * 3600.0) as i64);
-    let within = |(from, until): &(Timestamp, Timestamp)| {
-        (*until.min(&ends)).duration_since(*from.max(&begins)).as_secs_f64().max(0.0)
-    };
+    let rain = TimeSpan::new(begins, ends);
+    let within = |span: &TimeSpan| span.shared_duration(rain).as_secs_f64();
     shared_out(spans.iter().map(within).collect())
 }
 

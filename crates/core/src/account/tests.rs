@@ -10,6 +10,7 @@ use crate::ground::balance::DayWater;
 use crate::ground::plant::{PlantKind, Sky};
 use crate::ground::soil::Texture;
 use crate::quantity::ratio::Share;
+use crate::quantity::span::DateSpan;
 use crate::quantity::time::{Hours, midnight};
 use crate::quantity::units::{Celsius, Metres, Millimetres};
 use crate::site::windows::WaterWindows;
@@ -51,7 +52,7 @@ fn colder(rain: &[f64], by: f64) -> Climate {
 }
 
 fn sky(climate: &Climate) -> SkyHours {
-    let (first, last) = climate.span().unwrap();
+    let DateSpan { first, last } = climate.span().unwrap();
     SkyHours::of(climate, 8.0, &TimeZone::UTC, first, midnight(last + 1.day(), &TimeZone::UTC))
 }
 

@@ -20,6 +20,7 @@ use super::sky::{SkyDay, SkyHour, SkyHours};
 use crate::account::sky::DemandFrom;
 use crate::ground::application::{cycles, run_time};
 use crate::ground::balance::RootZone;
+use crate::quantity::span::TimeSpan;
 use crate::quantity::time::{Seconds, monday_of};
 use crate::quantity::units::Millimetres;
 use crate::site::{EarlierSurvey, ResolvedZone, Zone};
@@ -297,7 +298,7 @@ impl<'a> ZoneRun<'a> {
         next: Evidence,
         day: &SkyDay,
     ) {
-        let Some((opens, shuts)) = night.open else { return };
+        let Some(TimeSpan { from: opens, until: shuts }) = night.open else { return };
         let resolved = self.resolved;
         let tomorrow = day.date.tomorrow().unwrap_or(day.date);
         let expected = day.expected_next * resolved.demand_factor_on(tomorrow);

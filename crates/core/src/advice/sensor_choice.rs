@@ -5,6 +5,7 @@ use crate::controller::schedule::Settings;
 use crate::ground::application::HeadType;
 use crate::ground::plant::Sky;
 use crate::installation::Installation;
+use crate::quantity::span::DateSpan;
 use crate::quantity::units::Litres;
 use crate::sensors::state::rain_holds;
 use crate::sensors::{
@@ -12,7 +13,6 @@ use crate::sensors::{
     SensorCard, mapping,
 };
 use crate::weather::climate::Climate;
-use jiff::civil::Date;
 
 /// Share of a day's mean wind that a day must reach to count as windy: gusts and afternoons are about
 /// one and a half times the mean (our stated default).
@@ -80,7 +80,7 @@ pub fn advise(
     installation: &Installation,
     settings: &Settings,
     climate: &Climate,
-    span: Option<(Date, Date)>,
+    span: Option<DateSpan>,
 ) -> Vec<Advice> {
     let zones = &installation.zones;
     let speaks_for =
@@ -134,16 +134,19 @@ fn from_record(
     settings: &Settings,
     climate: &Climate,
     sense: Sense,
-    span: (Date, Date),
+    span: DateSpan,
     advice: Advice,
 ) -> Advice {
-    let years = f64::from((span.1 - span.0).get_days() + 1) / 365.25;
+    #[allow(clippy::cast_precision_loss, reason = "days of a record")]
+    let days = span.count() as f64;
+    let years = days / 365.25;
     let card = lone(sense);
-    let all = nights(installation, settings, climate, &card, &mapping::Chosen::default(), span.0, span.1);
+    let all =
+        nights(installation, settings, climate, &card, &mapping::Chosen::default(), span.first, span.last);
     let runs = RecordedNight::runs;
     let (nights, litres) = match sense {
         Sense::Rain => {
-            let read = as_read(climate, installation.longitude_deg, span.0, span.1, &installation.tz);
+            let read = as_read(climate, installation.longitude_deg, span.first, span.last, &installation.tz);
             let rain = read.channels.get(&Channel::Rain).cloned().unwrap_or_default();
             let end = all.iter().map(|n| n.at).max().unwrap_or_default();
             let set = (COMMON_RAIN_THRESHOLD, Release::DriesOut { vent: HALF_OPEN_VENT });
@@ -240,14 +243,13 @@ mod tests {
     use jiff::civil::{date, time};
     use jiff::tz::TimeZone;
 
-    const FROM: Date = date(2025, 1, 1);
-    const TO: Date = date(2025, 12, 31);
+    const YEAR: DateSpan = DateSpan::new(date(2025, 1, 1), date(2025, 12, 31));
 
     /// A year with 20 mm every twentieth day, frost in April and a windy May.
     fn climate() -> Climate {
         let days: Vec<DayWeather> = (0..365)
             .map(|i| {
-                let on = FROM + i.days();
+                let on = YEAR.first + i.days();
                 let cold = on.month() == 4;
                 let mut day = DayWeather::from_temperatures(
                     on,
@@ -273,7 +275,7 @@ mod tests {
             &zones,
             Law::default(),
             &climate,
-            FROM,
+            YEAR.first,
             &TimeZone::UTC,
         );
         let mut settings = Settings::clean(&card);
@@ -287,7 +289,7 @@ mod tests {
     #[test]
     fn the_record_says_which_sensors_pay() {
         let (installation, settings, climate) = bench(|_| {});
-        let all = advise(&installation, &settings, &climate, Some((FROM, TO)));
+        let all = advise(&installation, &settings, &climate, Some(YEAR));
         let of = |sense| *all.iter().find(|a| a.sense == sense).unwrap();
         let rain = of(Sense::Rain);
         // 20 mm every 20th day: nine or ten times in the half year of greater demand, a hold of three nights or four each.
@@ -304,7 +306,7 @@ mod tests {
     fn under_glass_only_a_probe_and_a_meter_speak() {
         let (installation, settings, climate) =
             bench(|zones| zones.iter_mut().for_each(|z| z.sky = Sky::UnderGlass));
-        let all = advise(&installation, &settings, &climate, Some((FROM, TO)));
+        let all = advise(&installation, &settings, &climate, Some(YEAR));
         let of = |sense| *all.iter().find(|a| a.sense == sense).unwrap();
         assert_eq!((of(Sense::Rain).pays, of(Sense::Rain).zones), (Pays::No, 0));
         assert_eq!((of(Sense::SoilMoisture).pays, of(Sense::SoilMoisture).zones), (Pays::Yes, 4));

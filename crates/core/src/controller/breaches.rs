@@ -1,6 +1,7 @@
 //! Which of some runs an ordinance forbids.
 
 use super::ordinance::{Law, Subject, merged};
+use crate::quantity::span::TimeSpan;
 use crate::quantity::time::{Seconds, monday_of};
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
@@ -42,20 +43,20 @@ impl<'a> WeekDays<'a> {
 ///
 /// A run that begins on a date counts for it.
 #[must_use]
-pub fn breaches(law: &Law, subject: Subject, runs: &[(Timestamp, Timestamp)], tz: &TimeZone) -> Vec<bool> {
+pub fn breaches(law: &Law, subject: Subject, runs: &[TimeSpan], tz: &TimeZone) -> Vec<bool> {
     let date_of = |at: Timestamp| at.to_zoned(tz.clone()).date();
     let (Some(first), Some(last)) = (runs.first(), runs.last()) else { return Vec::new() };
     if law.applied.is_empty() {
         return vec![false; runs.len()];
     }
-    let to = date_of(last.0).checked_add(1.day()).unwrap_or(Date::MAX);
-    let closed = merged(&law.forbidden(Some(subject), date_of(first.0), to, tz));
+    let to = date_of(last.from).checked_add(1.day()).unwrap_or(Date::MAX);
+    let closed = merged(&law.forbidden(Some(subject), date_of(first.from), to, tz));
     let mut minutes: BTreeMap<Date, Seconds> = BTreeMap::new();
     let mut days = WeekDays::new(law, subject);
-    let mut broken = |&(from, until): &(Timestamp, Timestamp)| {
+    let mut broken = |&TimeSpan { from, until }: &TimeSpan| {
         // The spans do not touch, so they end in the order in which they begin.
-        let after = closed.partition_point(|span| span.1 <= from);
-        let in_closed = closed.get(after).is_some_and(|span| span.0 < until);
+        let after = closed.partition_point(|span| span.until <= from);
+        let in_closed = closed.get(after).is_some_and(|span| span.from < until);
         let date = date_of(from);
         let used = minutes.entry(date).or_default();
         *used = *used + Seconds::between(from, until);
@@ -79,12 +80,12 @@ mod tests {
     const SUBJECT: Subject = Subject { controller_number: 1, station: 1, head: None };
 
     /// A run of so many minutes at an hour of a day of July 2026, of which the sixth is a Monday.
-    fn run(day: i8, hour: i8, minutes: i64) -> (Timestamp, Timestamp) {
+    fn run(day: i8, hour: i8, minutes: i64) -> TimeSpan {
         let from = date(2026, 7, day).at(hour, 0, 0, 0).to_zoned(TimeZone::UTC).unwrap().timestamp();
-        (from, from + jiff::SignedDuration::from_mins(minutes))
+        TimeSpan::new(from, from + jiff::SignedDuration::from_mins(minutes))
     }
 
-    fn found(law: &Law, runs: &[(Timestamp, Timestamp)]) -> Vec<bool> {
+    fn found(law: &Law, runs: &[TimeSpan]) -> Vec<bool> {
         breaches(law, SUBJECT, runs, &TimeZone::UTC)
     }
 

@@ -470,7 +470,8 @@ pub fn place(evening: Date, due: &[Due], keying: &Keying, open: Zoned, shut: Zon
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::controller::windows::window_instants;
+    use crate::controller::windows::main_window;
+    use crate::quantity::span::TimeSpan;
     use crate::quantity::time::Hours;
     use jiff::civil::{date, time};
     use jiff::tz::TimeZone;
@@ -482,7 +483,7 @@ mod tests {
     }
 
     fn placed(due: &[Due], keying: &Keying, window: Hours, tz: &TimeZone) -> NightPlan {
-        let (open, shut) = window_instants(date(2026, 7, 14), window, tz);
+        let TimeSpan { from: open, until: shut } = main_window(date(2026, 7, 14), window, tz);
         let zoned = |at: jiff::Timestamp| at.to_zoned(tz.clone());
         place(date(2026, 7, 14), due, keying, zoned(open), zoned(shut))
     }
@@ -531,7 +532,7 @@ mod tests {
         let window = Hours { from: time(22, 0, 0, 0), until: time(4, 0, 0, 0) };
         let tz = TimeZone::get("Europe/Paris").unwrap();
         let hours = |evening| {
-            let (from, until) = window_instants(evening, window, &tz);
+            let TimeSpan { from, until } = main_window(evening, window, &tz);
             until.duration_since(from).as_hours()
         };
         assert_eq!(hours(date(2026, 7, 14)), 6);

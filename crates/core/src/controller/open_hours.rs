@@ -2,9 +2,10 @@
 
 use super::ordinance::{Law, Subject, merged};
 use super::windows::Windows;
+use crate::quantity::span::TimeSpan;
+use jiff::ToSpan;
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
-use jiff::{Timestamp, ToSpan};
 
 /// The spans of the night that begins on an evening in which a subject may run: its windows without what the law
 /// forbids, in order. Empty when nothing is left.
@@ -15,7 +16,7 @@ pub fn open_spans(
     evening: Date,
     windows: Windows,
     tz: &TimeZone,
-) -> Vec<(Timestamp, Timestamp)> {
+) -> Vec<TimeSpan> {
     let spans = windows.spans(evening, tz);
     if law.applied.is_empty() {
         return spans;
@@ -23,16 +24,16 @@ pub fn open_spans(
     let last = evening.checked_add(2.days()).unwrap_or(evening);
     let closed = merged(&law.forbidden(Some(subject), evening, last, tz));
     let mut open = Vec::new();
-    for (opens, shuts) in spans {
-        let mut from = opens;
-        for (begins, ends) in closed.iter().filter(|(begins, ends)| *begins < shuts && *ends > opens) {
-            if *begins > from {
-                open.push((from, *begins));
+    for span in spans {
+        let mut from = span.from;
+        for shut in closed.iter().filter(|shut| shut.meets(span)) {
+            if shut.from > from {
+                open.push(TimeSpan::new(from, shut.from));
             }
-            from = from.max(*ends);
+            from = from.max(shut.until);
         }
-        if from < shuts {
-            open.push((from, shuts));
+        if from < span.until {
+            open.push(TimeSpan::new(from, span.until));
         }
     }
     open
@@ -40,8 +41,8 @@ pub fn open_spans(
 
 /// The longest of some spans; the earliest among equals.
 #[must_use]
-pub fn longest(spans: &[(Timestamp, Timestamp)]) -> Option<(Timestamp, Timestamp)> {
-    spans.iter().copied().rev().max_by_key(|(from, until)| until.duration_since(*from))
+pub fn longest(spans: &[TimeSpan]) -> Option<TimeSpan> {
+    spans.iter().copied().rev().max_by_key(|span| span.duration())
 }
 
 #[cfg(test)]
@@ -62,8 +63,8 @@ mod tests {
         let window = Hours { from: time(from, 0, 0, 0), until: time(until, 0, 0, 0) };
         let subject = Subject { controller_number: 1, station: 1, head: Some(head) };
         let open = open_spans(law, subject, date(2026, 7, 14), Windows::only(window), &TimeZone::UTC);
-        let clock = |at: Timestamp| at.strftime("%d %H").to_string();
-        open.into_iter().map(|(a, b)| format!("{}-{}", clock(a), clock(b))).collect()
+        let clock = |at: jiff::Timestamp| at.strftime("%d %H").to_string();
+        open.into_iter().map(|span| format!("{}-{}", clock(span.from), clock(span.until))).collect()
     }
 
     #[test]
@@ -91,7 +92,8 @@ mod tests {
     #[test]
     fn the_longest_span_counts_and_the_earlier_of_two_alike() {
         let at = |h: i64| jiff::Timestamp::from_second(h * 3600).unwrap();
-        assert_eq!(longest(&[(at(0), at(1)), (at(2), at(4)), (at(5), at(7))]), Some((at(2), at(4))));
+        let spans = [(0, 1), (2, 4), (5, 7)].map(|(from, until)| TimeSpan::new(at(from), at(until)));
+        assert_eq!(longest(&spans), Some(spans[1]));
         assert_eq!(longest(&[]), None);
     }
 }

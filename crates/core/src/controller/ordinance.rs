@@ -4,14 +4,14 @@
 //! A restriction belongs to the wall clock: a run that goes on past midnight must be allowed on
 //! both dates.
 
-use super::windows::joined;
 use crate::controller::schedule::YearSpan;
 use crate::ground::application::HeadType;
+use crate::quantity::span::{MinuteSpan, TimeSpan, joined};
 use crate::quantity::time::{Hours, MINUTES_A_DAY, MinuteOfDay, instant, weekday_index};
 use crate::quantity::units::Millimetres;
 use jiff::civil::{Date, Time};
 use jiff::tz::TimeZone;
-use jiff::{SignedDuration, Timestamp, ToSpan};
+use jiff::{Timestamp, ToSpan};
 
 /// Most rules of an ordinance.
 pub const MOST_RULES: usize = 12;
@@ -157,20 +157,20 @@ pub struct OrdinanceFault {
 
 /// Minutes of a day that no forbidden hours cover.
 fn free_minutes(hours: &[&Hours]) -> u32 {
-    let mut closed: Vec<(u32, u32)> = Vec::new();
+    let mut closed: Vec<MinuteSpan> = Vec::new();
     for hours in hours {
         let (from, until) = (MinuteOfDay::of(hours.from).minutes(), MinuteOfDay::of(hours.until).minutes());
         if from <= until {
-            closed.push((from, until));
+            closed.push(MinuteSpan::new(from, until));
         } else {
-            closed.extend([(0, until), (from, MINUTES_A_DAY)]);
+            closed.extend([MinuteSpan::new(0, until), MinuteSpan::new(from, MINUTES_A_DAY)]);
         }
     }
     closed.sort_unstable();
     let (mut free, mut at) = (0, 0);
-    for (from, until) in closed {
-        free += from.saturating_sub(at);
-        at = at.max(until);
+    for span in closed {
+        free += span.from.saturating_sub(at);
+        at = at.max(span.until);
     }
     free + MINUTES_A_DAY.saturating_sub(at)
 }
@@ -532,15 +532,8 @@ impl Law {
 
 /// Merges spans into ones that do not touch.
 #[must_use]
-pub fn merged(spans: &[Forbidden]) -> Vec<(Timestamp, Timestamp)> {
-    joined(spans.iter().map(|span| (span.from, span.until)))
-}
-
-/// How long two spans share.
-#[must_use]
-pub fn shared(a: (Timestamp, Timestamp), b: (Timestamp, Timestamp)) -> SignedDuration {
-    let (from, until) = (a.0.max(b.0), a.1.min(b.1));
-    if from < until { until.duration_since(from) } else { SignedDuration::ZERO }
+pub fn merged(spans: &[Forbidden]) -> Vec<TimeSpan> {
+    joined(spans.iter().map(|span| TimeSpan::new(span.from, span.until)))
 }
 
 #[cfg(test)]

@@ -1,5 +1,6 @@
 //! The hours in which one zone may run, and where they lie in the night of its site.
 
+use crate::quantity::span::{MinuteSpan, TimeSpan, joined};
 use crate::quantity::time::{Hours, MINUTES_A_DAY, MinuteOfDay, instant};
 use jiff::civil::{Date, Time, time};
 use jiff::tz::TimeZone;
@@ -43,7 +44,7 @@ impl Windows {
 
     /// The instants in which they are open in the night that begins on an evening, in order and apart.
     #[must_use]
-    pub fn spans(self, evening: Date, tz: &TimeZone) -> Vec<(Timestamp, Timestamp)> {
+    pub fn spans(self, evening: Date, tz: &TimeZone) -> Vec<TimeSpan> {
         let decided = decided(self.night);
         let mut spans: Vec<_> = self.all().map(|hours| placed(evening, decided, hours, tz)).collect();
         spans.sort_unstable();
@@ -51,26 +52,13 @@ impl Windows {
     }
 
     /// Minutes of each by the clock of an ordinary night, counted from midnight before its evening.
-    pub fn minutes(self) -> impl Iterator<Item = (u32, u32)> {
+    pub fn minutes(self) -> impl Iterator<Item = MinuteSpan> {
         let decided = MinuteOfDay::of(decided(self.night));
         self.all().map(move |hours| {
             let from = decided.minutes() + decided.until(MinuteOfDay::of(hours.from)) % MINUTES_A_DAY;
-            (from, from + hours.minutes())
+            MinuteSpan::new(from, from + hours.minutes())
         })
     }
-}
-
-/// Spans in the order of their beginnings as ones that do not touch.
-#[must_use]
-pub fn joined(spans: impl IntoIterator<Item = (Timestamp, Timestamp)>) -> Vec<(Timestamp, Timestamp)> {
-    let mut out: Vec<(Timestamp, Timestamp)> = Vec::new();
-    for (from, until) in spans {
-        match out.last_mut() {
-            Some(last) if from <= last.1 => last.1 = last.1.max(until),
-            _ => out.push((from, until)),
-        }
-    }
-    out
 }
 
 /// The time of day at which the nights of a main window are decided.
@@ -86,18 +74,18 @@ pub fn night_at(at: &jiff::Zoned, main: Hours) -> Date {
 }
 
 /// Where some hours lie in the night that is decided at a time of an evening.
-fn placed(evening: Date, decided: Time, hours: Hours, tz: &TimeZone) -> (Timestamp, Timestamp) {
+fn placed(evening: Date, decided: Time, hours: Hours, tz: &TimeZone) -> TimeSpan {
     let next = |date: Date| date.checked_add(1.day()).unwrap_or(date);
     let from = if hours.from >= decided { evening } else { next(evening) };
     let until = if hours.cross_midnight() { next(from) } else { from };
-    (instant(from, hours.from, tz), instant(until, hours.until, tz))
+    TimeSpan::new(instant(from, hours.from, tz), instant(until, hours.until, tz))
 }
 
-/// The two instants of the main window in the night that begins on an evening. One that starts at noon or later
+/// The span of the main window in the night that begins on an evening. One that starts at noon or later
 /// belongs to the evening itself, else to the next morning. A time that a clock change skips moves forward by the gap;
 /// one that it repeats is taken the first time.
 #[must_use]
-pub fn window_instants(evening: Date, main: Hours, tz: &TimeZone) -> (Timestamp, Timestamp) {
+pub fn main_window(evening: Date, main: Hours, tz: &TimeZone) -> TimeSpan {
     placed(evening, decided(main), main, tz)
 }
 
@@ -105,7 +93,7 @@ pub fn window_instants(evening: Date, main: Hours, tz: &TimeZone) -> (Timestamp,
 /// that opens before it.
 #[must_use]
 pub fn decided_at(date: Date, main: Hours, tz: &TimeZone) -> Timestamp {
-    instant(date, EVENING, tz).min(window_instants(date, main, tz).0)
+    instant(date, EVENING, tz).min(main_window(date, main, tz).from)
 }
 
 #[cfg(test)]
@@ -120,7 +108,7 @@ mod tests {
     fn said(windows: Windows) -> Vec<String> {
         let clock = |at: Timestamp| at.strftime("%d %H").to_string();
         let spans = windows.spans(date(2026, 7, 14), &TimeZone::UTC);
-        spans.into_iter().map(|(a, b)| format!("{} to {}", clock(a), clock(b))).collect()
+        spans.into_iter().map(|span| format!("{} to {}", clock(span.from), clock(span.until))).collect()
     }
 
     #[test]
@@ -139,7 +127,7 @@ mod tests {
         for (main, other) in
             [(hours(22, 6), hours(12, 14)), (hours(2, 6), hours(21, 23)), (hours(2, 6), hours(19, 20))]
         {
-            for (from, until) in
+            for TimeSpan { from, until } in
                 Windows::new(main, main, Some(other)).spans(date(2026, 7, 14), &TimeZone::UTC)
             {
                 let mut at = from.to_zoned(TimeZone::UTC);
@@ -182,7 +170,10 @@ mod tests {
     #[test]
     fn minutes_are_those_of_the_spans() {
         let windows = Windows::new(hours(2, 6), hours(21, 23), Some(hours(12, 13)));
-        assert_eq!(windows.minutes().collect::<Vec<_>>(), [(21 * 60, 23 * 60), (36 * 60, 37 * 60)]);
+        assert_eq!(
+            windows.minutes().collect::<Vec<_>>(),
+            [MinuteSpan::new(21 * 60, 23 * 60), MinuteSpan::new(36 * 60, 37 * 60)]
+        );
         assert!(windows.hold(time(22, 59, 0, 0)) && windows.hold(time(12, 0, 0, 0)));
         assert!(!windows.hold(time(23, 0, 0, 0)) && !windows.hold(time(3, 0, 0, 0)));
     }

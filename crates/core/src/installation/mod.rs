@@ -12,6 +12,7 @@ use crate::ground::application::run_time;
 use crate::ground::balance::RootZone;
 use crate::quantity::month::{ByMonth, Month};
 use crate::quantity::ratio::Share;
+use crate::quantity::span::{MinuteSpan, TimeSpan};
 use crate::quantity::time::{Hours, MINUTES_A_DAY, MinuteOfDay, Seconds};
 use crate::quantity::units::{Litres, LitresPerMinute, Millimetres, Minutes};
 use crate::sensors::mapping::tie;
@@ -271,17 +272,18 @@ impl Installation {
     /// From the first opening of a window of an ordinary night to the last end: the hours in which a plan is looked
     /// for. That of the site alone where no zone has its own. Minutes from midnight before the evening.
     #[must_use]
-    pub fn hull_minutes(&self) -> (u32, u32) {
+    pub fn hull_minutes(&self) -> MinuteSpan {
         let zones = self.zones.iter().map(|zone| self.windows.of(&zone.zone, self.on));
         let all = zones.chain([self.windows.of_site()]).flat_map(Windows::minutes);
-        let (from, until) = all.reduce(|a, b| (a.0.min(b.0), a.1.max(b.1))).unwrap_or((0, MINUTES_A_DAY));
-        (from, until.min(from + MINUTES_A_DAY))
+        let around = |a: MinuteSpan, b: MinuteSpan| MinuteSpan::new(a.from.min(b.from), a.until.max(b.until));
+        let MinuteSpan { from, until } = all.reduce(around).unwrap_or(MinuteSpan::new(0, MINUTES_A_DAY));
+        MinuteSpan::new(from, until.min(from + MINUTES_A_DAY))
     }
 
     /// The same by the clock.
     #[must_use]
     pub fn hull(&self) -> Hours {
-        let (from, until) = self.hull_minutes();
+        let MinuteSpan { from, until } = self.hull_minutes();
         let clock = |minutes| MinuteOfDay::after_midnight(minutes).time();
         Hours { from: clock(from), until: clock(until) }
     }
@@ -303,7 +305,7 @@ impl Installation {
 
     /// The open spans of the windows of some nights, in order.
     #[must_use]
-    pub fn open_spans(&self, nights: &[(Date, Windows)]) -> Vec<(Timestamp, Timestamp)> {
+    pub fn open_spans(&self, nights: &[(Date, Windows)]) -> Vec<TimeSpan> {
         let mut out: Vec<_> =
             nights.iter().flat_map(|(evening, windows)| windows.spans(*evening, &self.tz)).collect();
         out.sort_unstable();

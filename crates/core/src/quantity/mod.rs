@@ -3,5 +3,6 @@
 pub mod bounds;
 pub mod month;
 pub mod ratio;
+pub mod span;
 pub mod time;
 pub mod units;

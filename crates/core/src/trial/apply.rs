@@ -3,13 +3,14 @@
 use super::way::{Change, PercentageRule, Ramps, Refusal, Schedule, SensorChange, Spot, TrialWay};
 use crate::account::running::{ControllerFacts, SensorFacts};
 use crate::account::sensed::{AsRead, as_read, sensor_facts};
-use crate::account::site_account::{AccountInputs, EvidencePolicy, begins};
+use crate::account::site_account::{AccountInputs, EvidencePolicy, begins, end_of};
 use crate::account::zone::Advise;
 use crate::advice::budget::{Base, Measure, RainRule, budget, needs, week, with_best, with_week};
 use crate::advice::planner::{Basis, Relax, Request, Strategy, plan};
 use crate::controller::schedule::{Percentages, Settings};
 use crate::quantity::month::Month;
 use crate::quantity::ratio::{Percentage, Share};
+use crate::quantity::span::DateSpan;
 use crate::quantity::time::{midnight, monday_of};
 use crate::quantity::units::Millimetres;
 use crate::sensors::state::{Cause, Pause};
@@ -31,14 +32,13 @@ const IN_SHADE: f64 = 0.5;
 pub fn apply(
     way: &TrialWay,
     facts: &AccountInputs,
-    from: Date,
-    to: Date,
+    span: DateSpan,
 ) -> Result<(AccountInputs, EvidencePolicy), Vec<Refusal>> {
     let planted = planted(way.planting, facts);
     let facts = planted.as_ref();
-    let first = begins(&facts.climate, from);
+    let days = DateSpan::new(begins(&facts.climate, span.first), span.last);
     let mut refusals = Vec::new();
-    if facts.climate.range(from, to).next().is_none() {
+    if facts.climate.range(span.first, span.last).next().is_none() {
         refusals.push(Refusal::NoWeather);
     }
     let mut tried = AccountInputs { log: crate::account::log::Log::default(), ..facts.clone() };
@@ -51,9 +51,9 @@ pub fn apply(
         }
         Schedule::AsSet | Schedule::Settings(_) | Schedule::School(_) => EvidencePolicy::AsSet,
     };
-    let read = as_read(&facts.climate, facts.site.longitude_deg, first, to, &facts.tz);
+    let read = as_read(&facts.climate, facts.site.longitude_deg, days.first, days.last, &facts.tz);
     for own in &mut tried.controllers {
-        if let Err(refusal) = change_controller(way, facts, own, first, to, counted, &read) {
+        if let Err(refusal) = change_controller(way, facts, own, days, counted, &read) {
             refusals.push(refusal);
         }
     }
@@ -92,12 +92,12 @@ fn change_controller(
     way: &TrialWay,
     facts: &AccountInputs,
     own: &mut ControllerFacts,
-    from: Date,
-    to: Date,
+    span: DateSpan,
     counted: EvidencePolicy,
     read: &AsRead,
 ) -> Result<(), Refusal> {
-    let until = midnight(to.tomorrow().unwrap_or(to), &facts.tz);
+    let DateSpan { first: from, last } = span;
+    let until = end_of(last, &facts.tz);
     let by_sensor = matches!(way.percentages, PercentageRule::EtSensor { .. });
     if by_sensor && counted == EvidencePolicy::AsSet && !own.card.takes_percentages() {
         return Err(Refusal::NoPort { controller_number: own.number });
@@ -127,7 +127,7 @@ fn change_controller(
     }
     // A trial of last summer asks what a rhythm does, not on which day it was begun; a rain delay has passed.
     let settings = Settings { rain_delay: None, ..settings }.with_rhythms_since(from);
-    own.versions = versions(way.percentages, way.rain, facts, own, settings, from, to);
+    own.versions = versions(way.percentages, way.rain, facts, own, settings, span);
     Ok(())
 }
 
@@ -153,9 +153,9 @@ fn versions(
     facts: &AccountInputs,
     own: &ControllerFacts,
     settings: Settings,
-    from: Date,
-    to: Date,
+    span: DateSpan,
 ) -> Vec<(Timestamp, Settings)> {
+    let DateSpan { first: from, last: to } = span;
     let at = |date: Date| midnight(date, &facts.tz);
     let always = |settings: Settings| vec![(Timestamp::MIN, settings)];
     match rule {
@@ -255,10 +255,8 @@ fn changed(
             Change::Absent => return None,
             Change::RainThreshold(mm) => sensor.setting.rain_threshold = *mm,
             Change::Release(release) => sensor.setting.release = *release,
-            Change::Bypassed(from, to) => bypasses.push(Pause {
-                from: midnight(*from, &facts.tz),
-                until: midnight(to.tomorrow().unwrap_or(*to), &facts.tz),
-            }),
+            Change::Bypassed(span) => bypasses
+                .push(Pause { from: midnight(span.first, &facts.tz), until: end_of(span.last, &facts.tz) }),
             Change::Misplaced(Spot::UnderEave) => {
                 if let Some(rain) = channels.get_mut(&Channel::Rain) {
                     let all = rain.as_slice().iter();

@@ -6,6 +6,7 @@ use crate::account::running::ControllerRun;
 use crate::account::site_account::{AccountInputs, begins, end_of, of_site};
 use crate::account::zone::AccountHour;
 use crate::controller::schedule::Settings;
+use crate::quantity::span::DateSpan;
 use crate::quantity::time::midnight;
 use crate::site::{StationId, SurveyedZone};
 use jiff::civil::Date;
@@ -28,26 +29,25 @@ pub struct TrialDay {
 pub fn day(
     way: &TrialWay,
     facts: &AccountInputs,
-    from: Date,
-    to: Date,
+    span: DateSpan,
     id: StationId,
     date: Date,
 ) -> Result<Option<TrialDay>, Vec<Refusal>> {
-    let (mut tried, counted) = apply(way, facts, from, to)?;
+    let (mut tried, counted) = apply(way, facts, span)?;
     tried.zones.retain(|SurveyedZone { zone, .. }| zone.station_id() == id);
-    if tried.zones.is_empty() || !(from..=to).contains(&date) {
+    if tried.zones.is_empty() || !span.contains(date) {
         return Ok(None);
     }
     let mut hours = Vec::new();
-    let span = (begins(&tried.climate, from), end_of(date, &tried.tz));
-    let found = of_site(&tried, counted, span.0, span.1, |_, hour| {
+    let (begin, end) = (begins(&tried.climate, span.first), end_of(date, &tried.tz));
+    let found = of_site(&tried, counted, begin, end, |_, hour| {
         if hour.date == date {
             hours.push(*hour);
         }
     });
-    let (first, last) = (midnight(date, &tried.tz), end_of(date, &tried.tz));
-    let of = |run: &&ControllerRun| run.run.start < last && run.run.end > first;
+    let begins = midnight(date, &tried.tz);
+    let of = |run: &&ControllerRun| run.run.start < end && run.run.end > begins;
     let runs = found.runs.of(id).filter(of).cloned().collect();
-    let settings = tried.of_controller(id.controller).and_then(|own| own.settings_at(first)).cloned();
+    let settings = tried.of_controller(id.controller).and_then(|own| own.settings_at(begins)).cloned();
     Ok(Some(TrialDay { hours, runs, settings }))
 }

@@ -19,13 +19,14 @@ use crate::ground::plant::{PlantKind, Sky, Sun};
 use crate::ground::planting::{OwnCoefficient, Planting};
 use crate::ground::soil::Texture;
 use crate::quantity::ratio::Share;
+use crate::quantity::span::DateSpan;
 use crate::quantity::time::Hours;
 use crate::quantity::units::{Metres, Millimetres, MillimetresPerHour, SquareMetres};
 use crate::site::windows::WaterWindows;
 use crate::site::{ResolvedZone, Site, Sourced, SurveyedZone, UnitSystem, Zone};
 use crate::weather::Station;
 use crate::weather::climate::Climate;
-use jiff::civil::{Date, time};
+use jiff::civil::time;
 use jiff::tz::TimeZone;
 use jiff::{Timestamp, ToSpan};
 
@@ -234,7 +235,7 @@ pub struct WayReport {
 #[derive(Debug, Clone, PartialEq)]
 pub struct Report {
     /// First and last day.
-    pub period: (Date, Date),
+    pub period: DateSpan,
     /// Rain and reference ET of it.
     pub weather: (Millimetres, Millimetres),
     /// The daily balance first, then the other strategies that fit.
@@ -242,26 +243,26 @@ pub struct Report {
 }
 
 /// Rain and reference ET of some days; `None` when a day is not recorded.
-fn weather_of(climate: &Climate, from: Date, to: Date) -> Option<(Millimetres, Millimetres)> {
+fn weather_of(climate: &Climate, span: DateSpan) -> Option<(Millimetres, Millimetres)> {
     let (mut rain, mut et0, mut days) = (Millimetres::ZERO, Millimetres::ZERO, 0);
-    for (date, day) in climate.range(from, to) {
+    for (date, day) in climate.range(span.first, span.last) {
         rain = rain + climate.rain_on(*date).unwrap_or(Millimetres::ZERO);
         et0 = et0 + day.et.et0;
         days += 1;
     }
-    ((to - from).get_days() + 1 == days).then_some((rain, et0))
+    (span.count() == days).then_some((rain, et0))
 }
 
 /// The first period of a record that has the rain and the ET that the protocol asks for.
 #[must_use]
-pub fn first_period(climate: &Climate) -> Option<(Date, Date)> {
-    let (first, last) = climate.span()?;
-    let begins = core::iter::successors(Some(first), |d| d.tomorrow().ok()).take_while(|d| *d <= last);
-    begins
-        .filter_map(|from| Some((from, from.checked_add((PERIOD_DAYS - 1).days()).ok()?)))
-        .take_while(|(_, to)| *to <= last)
+pub fn first_period(climate: &Climate) -> Option<DateSpan> {
+    let record = climate.span()?;
+    record
+        .dates()
+        .filter_map(|from| Some(DateSpan::new(from, from.checked_add((PERIOD_DAYS - 1).days()).ok()?)))
+        .take_while(|period| period.last <= record.last)
         .find(|period| {
-            weather_of(climate, period.0, period.1)
+            weather_of(climate, *period)
                 .is_some_and(|(rain, et0)| rain >= PERIOD_LEAST.0 && et0 >= PERIOD_LEAST.1)
         })
 }
@@ -306,12 +307,12 @@ pub fn facts(climate: Climate, station: Station, longitude_deg: f64, tz: &TimeZo
 /// When no period has the weather that is asked for, or the daily balance cannot be tried.
 pub fn report(
     facts: &AccountInputs,
-    period: Option<(Date, Date)>,
+    period: Option<DateSpan>,
     schools: &[(Strategy, &str)],
 ) -> Result<Report, NoReport> {
     let period = period.or_else(|| first_period(&facts.climate)).ok_or(NoReport::NoPeriod)?;
-    let weather = weather_of(&facts.climate, period.0, period.1).ok_or(NoReport::NoPeriod)?;
-    let long = (period.1 - period.0).get_days() + 1 >= i32::try_from(PERIOD_DAYS).unwrap_or(30);
+    let weather = weather_of(&facts.climate, period).ok_or(NoReport::NoPeriod)?;
+    let long = period.count() >= usize::try_from(PERIOD_DAYS).unwrap_or(30);
     if !long || weather.0 < PERIOD_LEAST.0 || weather.1 < PERIOD_LEAST.1 {
         return Err(NoReport::NoPeriod);
     }
@@ -327,9 +328,9 @@ pub fn report(
     Ok(Report { period, weather, ways })
 }
 
-fn one(facts: &AccountInputs, way: &TrialWay, period: (Date, Date)) -> Result<WayReport, Vec<Refusal>> {
+fn one(facts: &AccountInputs, way: &TrialWay, period: DateSpan) -> Result<WayReport, Vec<Refusal>> {
     let mut misses: Vec<Vec<Miss>> = vec![Vec::new(); ZONES.len()];
-    let found = run(way, facts, period.0, period.1, None, |place, hour| {
+    let found = run(way, facts, period, None, |place, hour| {
         if let Some(own) = misses.get_mut(place) {
             note(own, facts, place, hour);
         }

@@ -13,6 +13,7 @@ use crate::controller::breaches::breaches;
 use crate::controller::schedule::Rest;
 use crate::controller::windows::night_at;
 use crate::quantity::ratio::Share;
+use crate::quantity::span::{DateSpan, TimeSpan};
 use crate::quantity::time::{Seconds, midnight, monday_of};
 use crate::quantity::units::{Litres, Millimetres};
 use crate::sensors::state::Cause;
@@ -160,12 +161,11 @@ impl WayResult {
 pub fn run(
     way: &TrialWay,
     facts: &AccountInputs,
-    from: Date,
-    to: Date,
+    span: DateSpan,
     tariff: Option<&Tariff>,
     each: impl FnMut(usize, &AccountHour),
 ) -> Result<WayResult, Vec<Refusal>> {
-    measured(way, facts, from, to, tariff, true, each)
+    measured(way, facts, span, tariff, Detail::InParts, each)
 }
 
 /// The same by the mean of each zone alone, at a quarter of the cost: its parts are left empty.
@@ -175,36 +175,44 @@ pub fn run(
 pub fn run_mean(
     way: &TrialWay,
     facts: &AccountInputs,
-    span: (Date, Date),
+    span: DateSpan,
     tariff: Option<&Tariff>,
 ) -> Result<WayResult, Vec<Refusal>> {
-    measured(way, facts, span.0, span.1, tariff, false, |_, _| ())
+    measured(way, facts, span, tariff, Detail::MeanOnly, |_, _| ())
+}
+
+/// How much of each zone is worked out.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Detail {
+    /// The mean, and the parts that get less and more than it.
+    InParts,
+    /// The mean alone, at a quarter of the cost.
+    MeanOnly,
 }
 
 fn measured(
     way: &TrialWay,
     facts: &AccountInputs,
-    from: Date,
-    to: Date,
+    days: DateSpan,
     tariff: Option<&Tariff>,
-    in_parts: bool,
+    detail: Detail,
     mut each: impl FnMut(usize, &AccountHour),
 ) -> Result<WayResult, Vec<Refusal>> {
-    let (tried, counted) = apply(way, facts, from, to)?;
-    let span = (begins(&tried.climate, from), end_of(to, &tried.tz));
+    let (tried, counted) = apply(way, facts, days)?;
     let inside = |place: usize, hour: &AccountHour| {
-        if hour.date >= from {
+        if hour.date >= days.first {
             each(place, hour);
         }
     };
-    let found = of_site(&tried, counted, span.0, span.1, inside);
+    let begin = begins(&tried.climate, days.first);
+    let found = of_site(&tried, counted, begin, end_of(days.last, &tried.tz), inside);
     let zones: Vec<ZoneResult> = tried
         .zones
         .iter()
         .zip(&found.zones)
-        .map(|(zone, own)| zone_result(&tried, zone, &found, own, from, to, in_parts))
+        .map(|(zone, own)| zone_result(&tried, zone, &found, own, days, detail))
         .collect();
-    let site = site_result(&tried, &found, counted, &zones, tariff, from, to);
+    let site = site_result(&tried, &found, counted, &zones, tariff, days);
     Ok(WayResult { way: way.clone(), zones, site })
 }
 
@@ -213,16 +221,16 @@ fn zone_result(
     surveyed: &SurveyedZone,
     found: &SiteAccount,
     own: &crate::account::site_account::ZoneAccount,
-    from: Date,
-    to: Date,
-    in_parts: bool,
+    span: DateSpan,
+    detail: Detail,
 ) -> ZoneResult {
     let SurveyedZone { zone, resolved } = surveyed;
+    let from = span.first;
     let first = own.days.partition_point(|day| day.date < from);
     let days = own.days.get(first..).unwrap_or_default().to_vec();
     let before = first.checked_sub(1).and_then(|k| own.days.get(k));
     let sum = |of: fn(&AccountDay) -> Millimetres| days.iter().map(of).sum::<Millimetres>();
-    let span = midnight(from, &facts.tz)..end_of(to, &facts.tz);
+    let span = midnight(from, &facts.tz)..end_of(span.last, &facts.tz);
     // An account knows of runs that begin on its last midnight; they are not of these days.
     let waterings: Vec<Watering> = own.waterings.iter().filter(|w| span.contains(&w.from)).copied().collect();
     let applied = sum(|d| d.water.applied);
@@ -259,10 +267,9 @@ fn zone_result(
         forbidden: forbidden(facts, zone, &waterings),
         outside: outside(facts, zone, &waterings),
         litres: zone.area.map(|area| applied.over(area)),
-        parts: if in_parts {
-            parts(zone, resolved, &found.sky, &own.waterings, from)
-        } else {
-            [PartResult::default(); 3]
+        parts: match detail {
+            Detail::InParts => parts(zone, resolved, &found.sky, &own.waterings, from),
+            Detail::MeanOnly => [PartResult::default(); 3],
         },
         worst_week: worst_week(&days),
         days,
@@ -278,7 +285,7 @@ fn outside(facts: &AccountInputs, zone: &Zone, waterings: &[Watering]) -> u32 {
         let nights = [Some(evening), evening.yesterday().ok()];
         nights.into_iter().flatten().any(|evening| {
             let spans = windows.of(zone, evening).spans(evening, &facts.tz);
-            spans.iter().any(|(open, shut)| *open <= own.from && own.until <= *shut)
+            spans.iter().any(|open| open.from <= own.from && own.until <= open.until)
         })
     };
     u32::try_from(waterings.iter().filter(|own| !inside(own)).count()).unwrap_or(u32::MAX)
@@ -290,10 +297,10 @@ fn forbidden(facts: &AccountInputs, zone: &Zone, waterings: &[Watering]) -> u32 
         return 0;
     }
     let subject = subject(zone);
-    let runs: Vec<_> = waterings.iter().map(|w| (w.from, w.until)).collect();
+    let runs: Vec<_> = waterings.iter().map(|w| TimeSpan::new(w.from, w.until)).collect();
     let broken = breaches(&facts.law, subject, &runs, &facts.tz);
     let after_rain = |at| rained_by(&facts.law, &facts.climate, &facts.tz, subject, at).is_some();
-    let of = |((from, _), broken): &(&(Timestamp, Timestamp), bool)| *broken || after_rain(*from);
+    let of = |(run, broken): &(&TimeSpan, bool)| *broken || after_rain(run.from);
     u32::try_from(runs.iter().zip(broken).filter(of).count()).unwrap_or(u32::MAX)
 }
 
@@ -374,8 +381,7 @@ fn site_result(
     counted: EvidencePolicy,
     zones: &[ZoneResult],
     tariff: Option<&Tariff>,
-    from: Date,
-    to: Date,
+    days: DateSpan,
 ) -> SiteResult {
     let areas: Option<Vec<f64>> =
         facts.zones.iter().map(|SurveyedZone { zone, .. }| Some(zone.area?.m2())).collect();
@@ -390,7 +396,7 @@ fn site_result(
     });
     let flows: Vec<_> = flows.collect();
     let supply = facts.site.supply;
-    let span = midnight(from, &facts.tz)..end_of(to, &facts.tz);
+    let span = midnight(days.first, &facts.tz)..end_of(days.last, &facts.tz);
     let supply = match counted {
         // The account advises each zone by itself; a controller waters them in turn.
         EvidencePolicy::AsAdvised => {

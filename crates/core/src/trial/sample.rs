@@ -1,5 +1,6 @@
 //! The weather that a trial runs: days of the record, or a year picked or put together from it.
 
+use crate::quantity::span::DateSpan;
 use crate::weather::assembled::{dryness_mm, generated_days, typical_days, typical_months, whole_years};
 use crate::weather::climate::Climate;
 use jiff::ToSpan;
@@ -12,7 +13,7 @@ use std::sync::Arc;
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub enum Sample {
     /// These days of the record, both included.
-    Days(Date, Date),
+    Days(DateSpan),
     /// A year of which each month is the most ordinary of its name.
     Typical,
     /// The whole year of the record with the most ET0 less rain.
@@ -42,7 +43,7 @@ pub struct Picked {
     /// The climate whose days are tried.
     pub climate: Arc<Climate>,
     /// First and last day.
-    pub span: (Date, Date),
+    pub span: DateSpan,
     /// Where they come from.
     pub origin: Origin,
 }
@@ -71,12 +72,11 @@ pub fn pick(sample: Sample, climate: &Arc<Climate>, tz: &TimeZone) -> Result<Pic
     };
     let own = |span, origin| Ok(Picked { climate: bare(), span, origin });
     match sample {
-        Sample::Days(from, to) => own((from, to), Origin::Record),
+        Sample::Days(span) => own(span, Origin::Record),
         Sample::Driest | Sample::Wettest => {
             let years = whole_years(climate);
-            let by = |a: &&(Date, Date), b: &&(Date, Date)| {
-                dryness_mm(climate, a.0, a.1).total_cmp(&dryness_mm(climate, b.0, b.1))
-            };
+            let by =
+                |a: &&DateSpan, b: &&DateSpan| dryness_mm(climate, **a).total_cmp(&dryness_mm(climate, **b));
             let found =
                 if sample == Sample::Driest { years.iter().max_by(by) } else { years.iter().min_by(by) };
             own(*found.ok_or(NoSample::NoWholeYear)?, Origin::OneOf(years.len()))
@@ -84,13 +84,14 @@ pub fn pick(sample: Sample, climate: &Arc<Climate>, tz: &TimeZone) -> Result<Pic
         Sample::Typical => {
             let months = typical_months(climate).ok_or(NoSample::NoTwoYears)?;
             let (before, span) = year_of(climate).ok_or(NoSample::NoTwoYears)?;
-            let days = typical_days(&months, before, span.1);
+            let days = typical_days(&months, DateSpan::new(before, span.last));
             let climate = Arc::new(climate.put_together(&days, tz));
             Ok(Picked { climate, span, origin: Origin::Months(months) })
         }
         Sample::Generated(seed) => {
             let (before, span) = year_of(climate).ok_or(NoSample::TooFewDays)?;
-            let days = generated_days(climate, seed, before, span.1).ok_or(NoSample::TooFewDays)?;
+            let days = generated_days(climate, seed, DateSpan::new(before, span.last))
+                .ok_or(NoSample::TooFewDays)?;
             let climate = Arc::new(climate.put_together(&days, tz));
             Ok(Picked { climate, span, origin: Origin::Drawn(seed) })
         }
@@ -98,11 +99,11 @@ pub fn pick(sample: Sample, climate: &Arc<Climate>, tz: &TimeZone) -> Result<Pic
 }
 
 /// The last year that the record reaches into: the first day of the year before it, and its own span.
-fn year_of(climate: &Climate) -> Option<(Date, (Date, Date))> {
-    let (_, last) = climate.span()?;
+fn year_of(climate: &Climate) -> Option<(Date, DateSpan)> {
+    let last = climate.span()?.last;
     let month = if climate.station().latitude_deg < 0.0 { 7 } else { 1 };
     let own = Date::new(last.year(), month, 1).ok()?;
     let from = if own <= last { own } else { own.checked_sub(1.year()).ok()? };
     let to = from.checked_add(1.year()).ok()?.yesterday().ok()?;
-    Some((from.checked_sub(1.year()).ok()?, (from, to)))
+    Some((from.checked_sub(1.year()).ok()?, DateSpan::new(from, to)))
 }

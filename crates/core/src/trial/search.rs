@@ -15,11 +15,11 @@ use crate::advice::rain_replay::steps;
 use crate::controller::PercentageScope;
 use crate::controller::schedule::{Days, Percentages, Settings};
 use crate::quantity::ratio::{Percentage, Share};
+use crate::quantity::span::DateSpan;
 use crate::quantity::time::Seconds;
 use crate::quantity::units::{Millimetres, Minutes};
 use crate::sensors::Sense;
 use crate::site::SurveyedZone;
-use jiff::civil::Date;
 use std::collections::BTreeMap;
 use std::ops::ControlFlow;
 
@@ -112,7 +112,7 @@ impl Worth {
 struct Search<'a, F> {
     facts: &'a AccountInputs,
     own: &'a ControllerFacts,
-    span: (Date, Date),
+    span: DateSpan,
     space: Space,
     goal: Goal,
     now: WayResult,
@@ -129,7 +129,7 @@ struct Search<'a, F> {
 pub fn search<F: FnMut(&Progress) -> ControlFlow<()>>(
     facts: &AccountInputs,
     controller_number: u8,
-    span: (Date, Date),
+    span: DateSpan,
     space: Space,
     goal: Goal,
     each: F,
@@ -139,7 +139,7 @@ pub fn search<F: FnMut(&Progress) -> ControlFlow<()>>(
         return Err(vec![Refusal::NoController { controller_number }]);
     };
     let as_set = TrialWay { name: "as-set".into(), ..TrialWay::default() };
-    let (applied, _) = apply(&as_set, &alone, span.0, span.1)?;
+    let (applied, _) = apply(&as_set, &alone, span)?;
     let settings = applied.controllers.first().and_then(|own| own.versions.first()).map(|(_, s)| s.clone());
     let Some(settings) = settings else { return Err(vec![Refusal::Unset { controller_number }]) };
     let now = run_mean(&as_set, &alone, span, None)?;
@@ -205,7 +205,7 @@ impl<F: FnMut(&Progress) -> ControlFlow<()>> Search<'_, F> {
             for interval in 1..=self.longest_interval() {
                 let mut settings = from.settings.clone();
                 for program in settings.programs.iter_mut().filter(|p| p.waters()) {
-                    program.days = Days::EveryNth { interval, first: self.span.0 };
+                    program.days = Days::EveryNth { interval, first: self.span.first };
                 }
                 all.push(Candidate { settings, ..from.clone() });
             }
@@ -213,7 +213,7 @@ impl<F: FnMut(&Progress) -> ControlFlow<()>> Search<'_, F> {
         if self.space.grouping {
             for school in Strategy::ALL.into_iter().filter(|s| *s != Strategy::SoilBalance) {
                 let way = TrialWay { schedule: Schedule::School(school), ..TrialWay::default() };
-                let planned = apply(&way, self.facts, self.span.0, self.span.1).ok();
+                let planned = apply(&way, self.facts, self.span).ok();
                 let planned = planned
                     .and_then(|(tried, _)| Some(tried.controllers.first()?.versions.first()?.1.clone()));
                 all.extend(planned.map(|settings| Candidate { settings, ..from.clone() }));
@@ -236,7 +236,7 @@ impl<F: FnMut(&Progress) -> ControlFlow<()>> Search<'_, F> {
         if card.percentage_scope == PercentageScope::Month {
             let schedule = Schedule::Settings(vec![(self.own.number, from.settings.clone())]);
             let way = TrialWay { schedule, percentages: PercentageRule::Monthly, ..TrialWay::default() };
-            let found = apply(&way, self.facts, self.span.0, self.span.1).ok();
+            let found = apply(&way, self.facts, self.span).ok();
             let found =
                 found.and_then(|(tried, _)| Some(tried.controllers.first()?.versions.first()?.1.clone()));
             let monthly = found.filter(|s| matches!(s.percentages, Percentages::Month(_)));

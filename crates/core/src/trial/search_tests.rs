@@ -60,7 +60,7 @@ fn shorter_run_times_are_found_that_still_give_enough_and_the_same_again() {
     assert!(less.zones.iter().any(|z| z.adequacy() < GOAL.adequacy));
     // What was found is a way like any other: tried in full it comes to the same.
     let (way, best) = one.way.unwrap();
-    let whole = run(&way, &facts, SPAN.0, SPAN.1, None, |_, _| ()).unwrap();
+    let whole = run(&way, &facts, SPAN, None, |_, _| ()).unwrap();
     assert!((water(&whole) - water(&best)).abs() < 1e-6);
 }
 
@@ -75,7 +75,7 @@ fn more_that_may_change_never_makes_it_worse_and_what_is_held_stays() {
     let held = settings(&minutes);
     let present = set(45);
     assert_eq!(held.programs[0].starts, present.programs[0].starts);
-    assert_eq!(held.programs[0].days.admits(SPAN.0), present.programs[0].days.admits(SPAN.0));
+    assert_eq!(held.programs[0].days.admits(SPAN.first), present.programs[0].days.admits(SPAN.first));
     assert!(minutes.way.as_ref().unwrap().0.sensors.is_empty(), "no threshold was moved");
     let thresholds = found(&facts, Space { thresholds: true, ..NOTHING });
     assert_eq!(settings(&thresholds).programs[0].run_times, present.programs[0].run_times);

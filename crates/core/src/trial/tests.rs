@@ -17,6 +17,7 @@ use crate::ground::planting::WeanOff;
 use crate::ground::soil::Texture;
 use crate::installation::samples::{site, zones};
 use crate::quantity::ratio::Share;
+use crate::quantity::span::DateSpan;
 use crate::quantity::time::{Seconds, midnight};
 use crate::quantity::units::{Celsius, Millimetres, MillimetresPerHour};
 use crate::sensors::Release;
@@ -31,7 +32,7 @@ use proptest::prelude::*;
 use std::sync::Arc;
 
 const FIRST: Date = date(2026, 4, 1);
-pub(super) const SPAN: (Date, Date) = (date(2026, 5, 1), date(2026, 8, 31));
+pub(super) const SPAN: DateSpan = DateSpan::new(date(2026, 5, 1), date(2026, 8, 31));
 
 /// A spring and summer with rain on so many days: a shower every sixth, a storm every thirtieth.
 fn climate() -> Climate {
@@ -80,8 +81,8 @@ pub(super) fn facts_of(zones: &[Zone], settings: Settings) -> AccountInputs {
 pub(super) fn gauged(mut facts: AccountInputs) -> AccountInputs {
     let mut sensor = Sensor::of_card(generic().remove(0).1, 1);
     sensor.name = "Gauge".into();
-    let read = as_read(&facts.climate, 0.0, FIRST, SPAN.1, &TimeZone::UTC);
-    let until = midnight(SPAN.1 + 1.day(), &TimeZone::UTC);
+    let read = as_read(&facts.climate, 0.0, FIRST, SPAN.last, &TimeZone::UTC);
+    let until = midnight(SPAN.last + 1.day(), &TimeZone::UTC);
     let hung = sensor_facts(&sensor, &read.channels, &read.drying, Vec::new(), &TimeZone::UTC, until);
     facts.controllers[0].sensors = vec![hung];
     facts
@@ -92,7 +93,7 @@ fn way(named: Named) -> TrialWay {
 }
 
 fn tried(way: &TrialWay, facts: &AccountInputs) -> WayResult {
-    run(way, facts, SPAN.0, SPAN.1, None, |_, _| ()).unwrap()
+    run(way, facts, SPAN, None, |_, _| ()).unwrap()
 }
 
 fn with(change: Change) -> TrialWay {
@@ -104,10 +105,10 @@ fn with(change: Change) -> TrialWay {
 fn as_set_is_the_account_to_the_last_digit() {
     let facts = gauged(facts_of(&zones(), set(14)));
     let result = tried(&way(Named::AsSet), &facts);
-    let span = (begins(&facts.climate, SPAN.0), end_of(SPAN.1, &TimeZone::UTC));
+    let span = (begins(&facts.climate, SPAN.first), end_of(SPAN.last, &TimeZone::UTC));
     let account = of_site(&facts, EvidencePolicy::AsSet, span.0, span.1, |_, _| ());
     for (zone, own) in result.zones.iter().zip(&account.zones) {
-        let days: Vec<_> = own.days.iter().filter(|d| d.date >= SPAN.0).copied().collect();
+        let days: Vec<_> = own.days.iter().filter(|d| d.date >= SPAN.first).copied().collect();
         assert_eq!(zone.days, days);
         assert_eq!(zone.et, days.iter().map(|d| d.water.et).sum::<Millimetres>());
         assert_eq!(zone.depletion.1, own.end.depletion);
@@ -139,12 +140,12 @@ fn constant_demand_without_rain_is_as_worked_by_hand() {
         .collect();
     let mut facts = facts_of(&[zone], Settings::clean(&twelve_stations()));
     facts.climate = std::sync::Arc::new(Climate::from_record(&days, site().station()));
-    let span = (date(2026, 5, 1), date(2026, 5, 30));
-    let nothing = run(&way(Named::AsSet), &facts, span.0, span.1, None, |_, _| ()).unwrap();
+    let span = DateSpan::new(date(2026, 5, 1), date(2026, 5, 30));
+    let nothing = run(&way(Named::AsSet), &facts, span, None, |_, _| ()).unwrap();
     let dry = &nothing.zones[0];
     assert_eq!((dry.runs, dry.applied, dry.stress_days), (0, Millimetres::ZERO, 30));
     assert!((dry.depletion.1 - dry.depletion.0 - dry.et).mm().abs() < 1e-9, "what plants took is missing");
-    let advised = run(&way(Named::AsAdvised), &facts, span.0, span.1, None, |_, _| ()).unwrap();
+    let advised = run(&way(Named::AsAdvised), &facts, span, None, |_, _| ()).unwrap();
     let zone = &advised.zones[0];
     assert_eq!((zone.adequacy(), zone.stress_days), (Share::WHOLE, 0));
     // 15 mm may be used; the interval is as many whole days as their demand fits in.
@@ -163,8 +164,8 @@ fn four_cycles_with_soaks_save_what_forty_minutes_lose_on_a_clay_slope() {
         let mut settings = set(minutes);
         settings.programs[0].starts = starts.iter().map(|h| time(*h, 0, 0, 0)).collect();
         let facts = facts_of(&zones, settings);
-        let span = (date(2026, 5, 4), date(2026, 5, 4));
-        run(&way(Named::AsSet), &facts, span.0, span.1, None, |_, _| ()).unwrap().zones.remove(0)
+        let span = DateSpan::new(date(2026, 5, 4), date(2026, 5, 4));
+        run(&way(Named::AsSet), &facts, span, None, |_, _| ()).unwrap().zones.remove(0)
     };
     // Spray at 31.75 mm/h on clay: intake 2.54 mm/h, and 2.54 mm may stand. Forty minutes bring 21.17 mm, of which
     // 2.54 + 2.54 × 40 ÷ 60 = 4.23 go in at once and what stands after; ten minutes bring 5.29, and 2.96 go in.
@@ -185,7 +186,7 @@ fn four_cycles_with_soaks_save_what_forty_minutes_lose_on_a_clay_slope() {
 fn a_storm_over_a_full_soil_runs_off_and_drains_and_none_of_it_is_waste_of_watering() {
     let facts = facts_of(&zones(), Settings::clean(&twelve_stations()));
     let storm = FIRST + 59.days();
-    let result = run(&way(Named::AsSet), &facts, storm, storm, None, |_, _| ()).unwrap();
+    let result = run(&way(Named::AsSet), &facts, DateSpan::new(storm, storm), None, |_, _| ()).unwrap();
     let zone = &result.zones[0];
     assert_eq!((zone.wasted, zone.excess()), (Millimetres::ZERO, Share::NONE));
     let missing = zone.depletion.0 + zone.et - zone.depletion.1;
@@ -223,9 +224,9 @@ fn a_rain_switch_saves_water_and_what_is_done_to_it_shows() {
     let eave = litres(&with(Change::Misplaced(Spot::UnderEave)));
     assert!(eave > there && eave <= none, "under an eave it misses showers: {there} {eave} {none}");
     assert!(litres(&with(Change::Misplaced(Spot::InShade))) < there, "in shade it dries late");
-    let bypassed = litres(&with(Change::Bypassed(SPAN.0, SPAN.1)));
+    let bypassed = litres(&with(Change::Bypassed(SPAN)));
     assert_eq!(bypassed, none, "bypassed all the while is without");
-    let half = litres(&with(Change::Bypassed(SPAN.0, date(2026, 6, 30))));
+    let half = litres(&with(Change::Bypassed(DateSpan::new(SPAN.first, date(2026, 6, 30)))));
     assert!(there < half && half < none);
 }
 
@@ -239,9 +240,7 @@ fn percentages_by_month_and_week_follow_the_season_and_leave_does_not() {
     assert!(litres(Named::AsSet) > litres(Named::Leave), "150 against 100 %");
     assert!(litres(Named::Leave) > litres(Named::Monthly) && litres(Named::Leave) > litres(Named::Weekly));
     assert!(site(Named::Monthly).excess < site(Named::Leave).excess);
-    let Err(refused) = run(&way(Named::EtSensor), &facts, SPAN.0, SPAN.1, None, |_, _| ()) else {
-        panic!("no port")
-    };
+    let Err(refused) = run(&way(Named::EtSensor), &facts, SPAN, None, |_, _| ()) else { panic!("no port") };
     assert_eq!(refused, [Refusal::NoPort { controller_number: 1 }]);
     let mut wide = facts.clone();
     wide.controllers[0].card.sensor_ports.push(crate::controller::SensorPort::Weather);
@@ -263,13 +262,13 @@ fn a_rhythm_that_was_begun_yesterday_is_tried_on_last_summer() {
 #[test]
 fn what_cannot_be_tried_is_refused_before_anything_runs() {
     let facts = gauged(facts_of(&zones(), set(14)));
-    let refused = |way: &TrialWay, facts: &AccountInputs, span: (Date, Date)| {
-        run(way, facts, span.0, span.1, None, |_, _| panic!("nothing runs")).unwrap_err()
+    let refused = |way: &TrialWay, facts: &AccountInputs, span: DateSpan| {
+        run(way, facts, span, None, |_, _| panic!("nothing runs")).unwrap_err()
     };
     let mut unset = facts.clone();
     unset.controllers[0].versions.clear();
     assert_eq!(refused(&way(Named::AsSet), &unset, SPAN), [Refusal::Unset { controller_number: 1 }]);
-    let late = (date(2031, 1, 1), date(2031, 2, 1));
+    let late = DateSpan::new(date(2031, 1, 1), date(2031, 2, 1));
     assert_eq!(refused(&way(Named::AsSet), &facts, late), [Refusal::NoWeather]);
     let nobody = TrialWay {
         schedule: Schedule::Settings(vec![(7, set(10))]),
@@ -293,7 +292,7 @@ fn the_daily_balance_meets_the_protocol_and_other_schools_say_what_they_miss() {
     let facts = protocol::facts(climate(), site().station(), 0.0, &TimeZone::UTC);
     let report = protocol::report(&facts, None, School::TABLE).unwrap();
     assert!(report.weather.0 >= protocol::PERIOD_LEAST.0 && report.weather.1 >= protocol::PERIOD_LEAST.1);
-    assert_eq!((report.period.1 - report.period.0).get_days(), 29);
+    assert_eq!(report.period.count(), 30);
     let balance = &report.ways[0];
     assert_eq!(
         (balance.name.as_str(), balance.adequacy, balance.excess),
@@ -313,10 +312,10 @@ fn the_daily_balance_meets_the_protocol_and_other_schools_say_what_they_miss() {
             assert!(!zone.misses.is_empty() || zone.excess.fraction() < 1e-4, "{} {zone:?}", way.name);
         }
     }
-    let year = protocol::report(&facts, Some((date(2026, 5, 1), date(2026, 8, 31))), School::TABLE).unwrap();
+    let year = protocol::report(&facts, Some(SPAN), School::TABLE).unwrap();
     assert_eq!((year.ways[0].adequacy, year.ways[0].excess), (Share::WHOLE, Share::NONE));
     assert_eq!(
-        protocol::report(&facts, Some((SPAN.0, SPAN.0 + 10.days())), School::TABLE),
+        protocol::report(&facts, Some(DateSpan::new(SPAN.first, SPAN.first + 10.days())), School::TABLE),
         Err(NoReport::NoPeriod)
     );
     let dry =
@@ -340,8 +339,8 @@ proptest! {
         let way = way(Named::TABLE[named].0);
         let mut before: Vec<Option<f64>> = vec![None; own.len()];
         let mut worst = 0.0_f64;
-        let span = (date(2026, 6, 1), date(2026, 6, 30));
-        let result = run(&way, &facts, span.0, span.1, None, |place, hour| {
+        let span = DateSpan::new(date(2026, 6, 1), date(2026, 6, 30));
+        let result = run(&way, &facts, span, None, |place, hour| {
             let w = &hour.water;
             let now = w.depletion.mm();
             if let Some(before) = before[place] {
@@ -372,13 +371,14 @@ proptest! {
 #[test]
 fn a_way_without_ramps_asks_for_the_whole_need_and_one_that_weans_for_more_at_first() {
     let mut zones = zones();
-    zones[0].planting.wean_off = Some(WeanOff { from: SPAN.0, weeks: 8, start: Share::from_fraction(1.5) });
+    zones[0].planting.wean_off =
+        Some(WeanOff { from: SPAN.first, weeks: 8, start: Share::from_fraction(1.5) });
     let facts = facts_of(&zones, set(14));
     let of = |planting| tried(&TrialWay { planting, ..way(Named::AsSet) }, &facts);
     let (own, none) = (of(Ramps::AsSet), of(Ramps::None));
     assert!(own.zones[0].needed > none.zones[0].needed);
     assert_eq!(own.zones[1].needed, none.zones[1].needed, "a zone without a ramp asks the same");
-    let weaned = of(Ramps::WeanOff(WeanOff { from: SPAN.0, weeks: 8, start: Share::from_fraction(1.5) }));
+    let weaned = of(Ramps::WeanOff(WeanOff { from: SPAN.first, weeks: 8, start: Share::from_fraction(1.5) }));
     assert_eq!(weaned.zones[0].needed, own.zones[0].needed);
     assert!(weaned.zones[1].needed > none.zones[1].needed);
 }
@@ -386,9 +386,9 @@ fn a_way_without_ramps_asks_for_the_whole_need_and_one_that_weans_for_more_at_fi
 #[test]
 fn rain_that_is_counted_holds_nothing_and_is_taken_off_the_months() {
     let facts = AccountInputs { climate: three_years(), ..facts_of(&zones(), set(40)) };
-    let wet = (date(2024, 4, 1), date(2024, 9, 30));
+    let wet = DateSpan::new(date(2024, 4, 1), date(2024, 9, 30));
     let facts = gauged(facts);
-    let of = |way: &TrialWay| run(way, &facts, wet.0, wet.1, None, |_, _| ()).unwrap();
+    let of = |way: &TrialWay| run(way, &facts, wet, None, |_, _| ()).unwrap();
     let counted = of(&TrialWay { rain: Some(RainRule::Counted), ..way(Named::AsSet) });
     assert!(counted.zones.iter().all(|z| !z.skipped.contains_key("rain")));
     assert!(of(&way(Named::AsSet)).zones.iter().any(|z| z.skipped.contains_key("rain")));
@@ -439,7 +439,7 @@ fn the_supply_is_asked_for_the_time_that_any_zone_runs() {
 fn weather_is_picked_from_the_record_or_says_what_it_lacks() {
     let climate = Arc::new(climate());
     let pick = |sample| pick(sample, &climate, &TimeZone::UTC);
-    assert_eq!(pick(Sample::Days(SPAN.0, SPAN.1)).unwrap().span, SPAN);
+    assert_eq!(pick(Sample::Days(SPAN)).unwrap().span, SPAN);
     assert_eq!(pick(Sample::Driest).unwrap_err(), NoSample::NoWholeYear);
     assert_eq!(pick(Sample::Wettest).unwrap_err(), NoSample::NoWholeYear);
     assert_eq!(pick(Sample::Typical).unwrap_err(), NoSample::NoTwoYears);
@@ -466,7 +466,7 @@ fn a_dry_year_leaves_plants_shorter_than_a_typical_and_a_wet_one() {
     let of = |sample| {
         let picked = pick(sample, &climate, &TimeZone::UTC).unwrap();
         let facts = AccountInputs { climate: picked.climate, ..facts.clone() };
-        let found = run(&way(Named::AsSet), &facts, picked.span.0, picked.span.1, None, |_, _| ()).unwrap();
+        let found = run(&way(Named::AsSet), &facts, picked.span, None, |_, _| ()).unwrap();
         (found.site.adequacy.fraction(), picked.origin)
     };
     let (dry, typical, wet) = (of(Sample::Driest), of(Sample::Typical), of(Sample::Wettest));
@@ -483,7 +483,7 @@ fn the_hours_of_a_day_add_up_to_it_and_name_its_runs() {
     let way = way(Named::AsSet);
     let found = tried(&way, &facts);
     for own in found.zones[0].days.iter().take(40) {
-        let day = day(&way, &facts, SPAN.0, SPAN.1, StationId::new(1, 1), own.date).unwrap().unwrap();
+        let day = day(&way, &facts, SPAN, StationId::new(1, 1), own.date).unwrap().unwrap();
         assert_eq!(day.hours.len(), 24);
         let sum = |of: fn(&crate::account::zone::AccountHour) -> f64| day.hours.iter().map(of).sum::<f64>();
         assert!((sum(|h| h.water.applied.mm()) - own.water.applied.mm()).abs() < 1e-9);
@@ -492,9 +492,9 @@ fn the_hours_of_a_day_add_up_to_it_and_name_its_runs() {
         let ran = day.runs.iter().any(|run| !run.is_held());
         assert_eq!(ran, own.water.applied > Millimetres::ZERO, "{}", own.date);
     }
-    assert_eq!(day(&way, &facts, SPAN.0, SPAN.1, StationId::new(1, 9), SPAN.0), Ok(None), "no such zone");
+    assert_eq!(day(&way, &facts, SPAN, StationId::new(1, 9), SPAN.first), Ok(None), "no such zone");
     assert_eq!(
-        day(&way, &facts, SPAN.0, SPAN.1, StationId::new(1, 1), SPAN.1.tomorrow().unwrap()),
+        day(&way, &facts, SPAN, StationId::new(1, 1), SPAN.last.tomorrow().unwrap()),
         Ok(None),
         "no such day"
     );
@@ -504,7 +504,7 @@ fn the_hours_of_a_day_add_up_to_it_and_name_its_runs() {
 fn other_days_count_for_every_program_and_a_controller_that_has_none_such_refuses() {
     let facts = facts_of(&zones(), set(14));
     let every = |interval| {
-        let days = Some(Days::EveryNth { interval, first: SPAN.0 });
+        let days = Some(Days::EveryNth { interval, first: SPAN.first });
         tried(&TrialWay { days, ..way(Named::AsSet) }, &facts)
     };
     // 123 days from the first of May.
@@ -514,7 +514,7 @@ fn other_days_count_for_every_program_and_a_controller_that_has_none_such_refuse
     let mut plain = facts;
     plain.controllers[0].card.day_modes.parity = false;
     let odd = TrialWay { days: Some(Days::Odd), ..way(Named::AsSet) };
-    assert!(matches!(apply(&odd, &plain, SPAN.0, SPAN.1).unwrap_err()[..], [Refusal::CannotHold { .. }]));
+    assert!(matches!(apply(&odd, &plain, SPAN).unwrap_err()[..], [Refusal::CannotHold { .. }]));
 }
 
 #[test]
@@ -549,7 +549,7 @@ fn a_watering_is_outside_unless_one_opening_of_its_windows_holds_it_whole() {
         facts.site.windows.grow_in = Some(hours(10, 15));
         let planting = &mut facts.zones.iter_mut().find(|own| own.zone.number == 1).unwrap().zone.planting;
         planting.grow_in = grow_in.map(|until| GrowIn {
-            from: SPAN.0 - 1.day(),
+            from: SPAN.first - 1.day(),
             until,
             factor: 1.0,
             root_depth: Metres::from_m(0.1),

@@ -4,10 +4,10 @@ use crate::advice::budget::RainRule;
 use crate::advice::planner::{Binding, Strategy};
 use crate::controller::schedule::{Days, Settings};
 use crate::ground::planting::WeanOff;
+use crate::quantity::span::DateSpan;
 use crate::quantity::time::Hours;
 use crate::quantity::units::Millimetres;
 use crate::sensors::Release;
-use jiff::civil::Date;
 
 /// Where the runs come from.
 #[derive(Debug, Clone, PartialEq, Default)]
@@ -63,7 +63,7 @@ pub enum Change {
     /// Another end of its rain holds.
     Release(Release),
     /// On bypass between two days, both included.
-    Bypassed(Date, Date),
+    Bypassed(DateSpan),
     /// It is installed elsewhere.
     Misplaced(Spot),
 }

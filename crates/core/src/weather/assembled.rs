@@ -1,7 +1,8 @@
 //! Years put together of recorded days: what a typical year is made of, and generated ones.
 
-use super::climate::Climate;
+use super::climate::{Climate, MovedDay};
 use crate::quantity::month::Month;
+use crate::quantity::span::DateSpan;
 use jiff::ToSpan;
 use jiff::civil::Date;
 use rand::{Rng, SeedableRng};
@@ -18,14 +19,14 @@ const FEWEST_DAYS: usize = 300;
 /// The whole years of a record, from the first of a month to the day before it a year later: each of their months has
 /// nearly all its days. In the south a year begins in July, so that a season is not cut.
 #[must_use]
-pub fn whole_years(climate: &Climate) -> Vec<(Date, Date)> {
-    let Some((first, last)) = climate.span() else { return Vec::new() };
+pub fn whole_years(climate: &Climate) -> Vec<DateSpan> {
+    let Some(DateSpan { first, last }) = climate.span() else { return Vec::new() };
     let month = if climate.station().latitude_deg < 0.0 { 7 } else { 1 };
     let begins = (first.year()..=last.year()).filter_map(|year| Date::new(year, month, 1).ok());
     begins
-        .filter_map(|from| Some((from, from.checked_add(1.year()).ok()?.yesterday().ok()?)))
-        .filter(|(from, _)| {
-            let months = (0..12).filter_map(|k| from.checked_add(k.months()).ok());
+        .filter_map(|from| Some(DateSpan::new(from, from.checked_add(1.year()).ok()?.yesterday().ok()?)))
+        .filter(|year| {
+            let months = (0..12).filter_map(|k| year.first.checked_add(k.months()).ok());
             months.into_iter().all(|month| is_whole(climate, month))
         })
         .collect()
@@ -39,11 +40,11 @@ fn is_whole(climate: &Climate, first: Date) -> bool {
 
 /// What a year asked for beyond its rain, mm: ET0 less rain.
 #[must_use]
-pub fn dryness_mm(climate: &Climate, from: Date, to: Date) -> f64 {
+pub fn dryness_mm(climate: &Climate, span: DateSpan) -> f64 {
     let of = |(date, day): (&Date, &super::climate::ClimateDay)| {
         day.et.et0.mm() - climate.rain_on(*date).map_or(0.0, |rain| rain.mm())
     };
-    climate.range(from, to).map(of).sum()
+    climate.range(span.first, span.last).map(of).sum()
 }
 
 /// The year, by number, whose month is nearest to the mean of all whole months of its name in ET0 and rain, both in mm
@@ -52,7 +53,7 @@ pub fn dryness_mm(climate: &Climate, from: Date, to: Date) -> f64 {
 ///
 /// `None` when fewer than two years have that month.
 fn typical_month(climate: &Climate, month: Month) -> Option<i16> {
-    let (first, last) = climate.span()?;
+    let DateSpan { first, last } = climate.span()?;
     let firsts = (first.year()..=last.year()).filter_map(|year| Date::new(year, month.number(), 1).ok());
     let sums: Vec<(i16, f64, f64)> = firsts
         .filter(|first| is_whole(climate, *first))
@@ -95,13 +96,13 @@ pub fn typical_months(climate: &Climate) -> Option<BTreeMap<i8, i16>> {
 /// Days of a typical year on the dates of a span: each the same day of its month in the year that the month is taken
 /// from. 29 February is the 28th where that year has none.
 #[must_use]
-pub fn typical_days(months: &BTreeMap<i8, i16>, from: Date, to: Date) -> Vec<(Date, Date)> {
-    let dates = from.series(1.day()).take_while(|date| *date <= to);
-    dates
+pub fn typical_days(months: &BTreeMap<i8, i16>, span: DateSpan) -> Vec<MovedDay> {
+    span.dates()
         .filter_map(|date| {
             let year = *months.get(&date.month())?;
             let first = Date::new(year, date.month(), 1).ok()?;
-            Some((date, Date::new(year, date.month(), date.day().min(first.days_in_month())).ok()?))
+            let from = Date::new(year, date.month(), date.day().min(first.days_in_month())).ok()?;
+            Some(MovedDay { date, from })
         })
         .collect()
 }
@@ -122,8 +123,8 @@ struct Known {
 ///
 /// `None` when the record has less than about ten months of days that follow each other.
 #[must_use]
-pub fn generated_days(climate: &Climate, seed: u64, from: Date, to: Date) -> Option<Vec<(Date, Date)>> {
-    let (first, last) = climate.span()?;
+pub fn generated_days(climate: &Climate, seed: u64, span: DateSpan) -> Option<Vec<MovedDay>> {
+    let DateSpan { first, last } = climate.span()?;
     let complete = |date: Date| climate.day(date).is_some() && climate.rain_on(date).is_some();
     let known: Vec<Known> = climate
         .range(first, last)
@@ -150,11 +151,11 @@ pub fn generated_days(climate: &Climate, seed: u64, from: Date, to: Date) -> Opt
         (!own.is_empty()).then_some(own)
     };
     let mut rng = ChaCha8Rng::seed_from_u64(seed);
-    let before = from.yesterday().ok()?;
+    let before = span.first.yesterday().ok()?;
     let start = like(before)?;
     let mut now: Date = start.get(rng.random_range(0..start.len()))?.date;
     let mut days = Vec::new();
-    for date in from.series(1.day()).take_while(|date| *date <= to) {
+    for date in span.dates() {
         let here = like(date.yesterday().ok()?)?;
         let (et0, rain) = (spread(here.iter().map(|k| k.et0)), spread(here.iter().map(|k| k.rain)));
         let state = (climate.day(now)?.et.et0.mm(), climate.rain_on(now)?.mm().max(0.0).sqrt());
@@ -163,7 +164,7 @@ pub fn generated_days(climate: &Climate, seed: u64, from: Date, to: Date) -> Opt
         nearest.sort_by(|a, b| a.0.total_cmp(&b.0).then(a.1.cmp(&b.1)));
         let most = nearest.len().isqrt().max(1);
         now = drawn(&nearest, most, &mut rng)?.tomorrow().ok()?;
-        days.push((date, now));
+        days.push(MovedDay { date, from: now });
     }
     Some(days)
 }
@@ -226,12 +227,13 @@ mod tests {
         let north = climate(&[3.0, 9.0, 1.0], 47.0);
         let years = whole_years(&north);
         assert_eq!(years.len(), 3);
-        assert_eq!(years[0], (date(2020, 1, 1), date(2020, 12, 31)));
+        assert_eq!(years[0], DateSpan::new(date(2020, 1, 1), date(2020, 12, 31)));
         // 73 rainy days, and 74 of a leap year less the same ET0: 6 mm more rain a rainy day.
-        let drier = dryness_mm(&north, years[2].0, years[2].1) - dryness_mm(&north, years[1].0, years[1].1);
+        let drier = dryness_mm(&north, years[2]) - dryness_mm(&north, years[1]);
         assert!((drier - 73.0 * 8.0).abs() < 6.0, "{drier}");
         let south = whole_years(&climate(&[3.0, 9.0, 1.0], -33.0));
-        assert_eq!(south, [(date(2020, 7, 1), date(2021, 6, 30)), (date(2021, 7, 1), date(2022, 6, 30))]);
+        let from_july = |year| DateSpan::new(date(year, 7, 1), date(year + 1, 6, 30));
+        assert_eq!(south, [from_july(2020), from_july(2021)]);
     }
 
     #[test]
@@ -240,13 +242,13 @@ mod tests {
         let months = typical_months(&climate).unwrap();
         // Of 3, 9 and 1 mm a rainy day the mean is 4.3: 2020 is nearest in every month.
         assert!(months.values().all(|year| *year == 2020), "{months:?}");
-        let days = typical_days(&months, date(2024, 2, 27), date(2024, 3, 1));
+        let days = typical_days(&months, DateSpan::new(date(2024, 2, 27), date(2024, 3, 1)));
         assert_eq!(days.len(), 4);
-        assert_eq!(days[2], (date(2024, 2, 29), date(2020, 2, 29)));
+        assert_eq!(days[2], MovedDay { date: date(2024, 2, 29), from: date(2020, 2, 29) });
         let short: BTreeMap<i8, i16> = months.keys().map(|m| (*m, 2021)).collect();
         assert_eq!(
-            typical_days(&short, date(2024, 2, 29), date(2024, 2, 29)),
-            [(date(2024, 2, 29), date(2021, 2, 28))]
+            typical_days(&short, DateSpan::new(date(2024, 2, 29), date(2024, 2, 29))),
+            [MovedDay { date: date(2024, 2, 29), from: date(2021, 2, 28) }]
         );
         assert_eq!(typical_months(&self::climate(&[3.0], 47.0)), None);
     }
@@ -254,13 +256,13 @@ mod tests {
     #[test]
     fn a_seed_gives_its_days_again_and_their_sums_are_those_of_the_record() {
         let climate = climate(&[6.0; 6], 47.0);
-        let span = (date(2030, 1, 1), date(2035, 12, 31));
-        let days = generated_days(&climate, 7, span.0, span.1).unwrap();
+        let span = DateSpan::new(date(2030, 1, 1), date(2035, 12, 31));
+        let days = generated_days(&climate, 7, span).unwrap();
         assert_eq!(days.len(), 2191);
-        assert_eq!(days, generated_days(&climate, 7, span.0, span.1).unwrap());
-        assert_ne!(days, generated_days(&climate, 8, span.0, span.1).unwrap());
+        assert_eq!(days, generated_days(&climate, 7, span).unwrap());
+        assert_ne!(days, generated_days(&climate, 8, span).unwrap());
         // Every day lies at its time of the year.
-        for (date, from) in &days {
+        for MovedDay { date, from } in &days {
             let apart = (date.day_of_year() - from.day_of_year()).abs();
             assert!(apart.min(366 - apart) <= HALF_WINDOW_DAYS + 2, "{date} from {from}");
         }
@@ -273,14 +275,17 @@ mod tests {
         let (own, drawn) = (sum(&climate, date(2020, 1, 1)), sum(&made, date(2030, 1, 1)));
         assert!((drawn.0 / own.0 - 1.0).abs() < 0.05, "{own:?} {drawn:?}");
         assert!((drawn.1 / own.1 - 1.0).abs() < 0.25, "{own:?} {drawn:?}");
-        assert_eq!(generated_days(&self::climate(&[], 47.0), 1, span.0, span.1), None);
+        assert_eq!(generated_days(&self::climate(&[], 47.0), 1, span), None);
     }
 
     #[test]
     fn days_put_elsewhere_keep_their_water_and_what_is_expected() {
         let own = climate(&[6.0, 2.0], 47.0);
         let made = own.put_together(
-            &[(date(2030, 5, 5), date(2020, 5, 4)), (date(2030, 5, 6), date(2021, 5, 5))],
+            &[
+                MovedDay { date: date(2030, 5, 5), from: date(2020, 5, 4) },
+                MovedDay { date: date(2030, 5, 6), from: date(2021, 5, 5) },
+            ],
             &TimeZone::UTC,
         );
         assert_eq!(made.len(), 2);

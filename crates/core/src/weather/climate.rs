@@ -2,6 +2,7 @@
 //! year is expected to ask where nothing was recorded.
 
 use crate::quantity::month::{ByMonth, Month};
+use crate::quantity::span::DateSpan;
 use crate::quantity::time::instant;
 use crate::quantity::units::{Celsius, Millimetres};
 use crate::weather::forecast::Foretold;
@@ -84,6 +85,15 @@ pub struct Climate {
     drizzle: Drizzle,
 }
 
+/// A recorded day on another date.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct MovedDay {
+    /// The date on which it stands.
+    pub date: Date,
+    /// The date on which it was recorded.
+    pub from: Date,
+}
+
 /// Begins and millimetres of recorded hours, by the day they lie in.
 pub type RainHours = BTreeMap<Date, Vec<(Timestamp, f64)>>;
 
@@ -153,28 +163,27 @@ impl Climate {
         self.drizzle == Drizzle::LeftOut && rain.mm() < DRIZZLE_SHARE * et0.mm()
     }
 
-    /// Recorded days on other dates: each pair is a date and the recorded day that stands on it, with the hours of its
-    /// rain by the wall clock. What is expected of a time of year stays as this record has it.
+    /// Recorded days on other dates, with the hours of their rain by the wall clock. What is expected of a time of year stays as this record has it.
     #[must_use]
-    pub fn put_together(&self, pairs: &[(Date, Date)], tz: &TimeZone) -> Self {
-        let moved = |(date, from): &(Date, Date)| {
+    pub fn put_together(&self, moved: &[MovedDay], tz: &TimeZone) -> Self {
+        let day = |MovedDay { date, from }: &MovedDay| {
             let day = self.day(*from)?;
             let rain = self.rain_on(*from);
             let weather = DayWeather { date: *date, rain, ..day.weather };
             Some((*date, ClimateDay { weather, et: day.et.clone() }))
         };
-        let hours = |(date, from): &(Date, Date)| {
+        let hours = |MovedDay { date, from }: &MovedDay| {
             let own = self.rain_hours(*from)?.iter();
             let at = |at: &Timestamp| instant(*date, at.to_zoned(tz.clone()).time(), tz);
             Some((*date, own.map(|(begin, mm)| (at(begin), *mm)).collect()))
         };
         Self {
             station: self.station,
-            days: pairs.iter().filter_map(moved).collect(),
+            days: moved.iter().filter_map(day).collect(),
             normals: self.normals.of_all_time(),
             typed: self.typed,
             rain_alone: BTreeMap::new(),
-            rain_hours: pairs.iter().filter_map(hours).collect(),
+            rain_hours: moved.iter().filter_map(hours).collect(),
             foretold: BTreeMap::new(),
             normal_rain: self.monthly_expected_rain(),
             drizzle: self.drizzle,
@@ -307,8 +316,8 @@ impl Climate {
 
     /// First and last recorded day.
     #[must_use]
-    pub fn span(&self) -> Option<(Date, Date)> {
-        Some((*self.days.keys().next()?, *self.days.keys().next_back()?))
+    pub fn span(&self) -> Option<DateSpan> {
+        Some(DateSpan::new(*self.days.keys().next()?, *self.days.keys().next_back()?))
     }
 
     /// The recorded day, if there is one.

@@ -1,9 +1,10 @@
 //! Sun geometry: declination, distance, sunset angle, clock times of sunrise and sunset.
 //! Equations of FAO-56 chapter 3 and ASCE-EWRI (2005); where both print one, they agree.
 
+use crate::quantity::span::TimeSpan;
+use jiff::SignedDuration;
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
-use jiff::{SignedDuration, Timestamp};
 use std::f64::consts::PI;
 
 /// Altitude of the sun's centre at apparent sunrise: refraction 34' and half a disc of 16'
@@ -77,14 +78,14 @@ fn sunrise_sunset_utc_h(date: Date, latitude_deg: f64, longitude_deg: f64) -> Op
     Some((noon - half_day_h, noon + half_day_h))
 }
 
-/// Sunrise and sunset of a date as instants. `None` when the sun does not cross the horizon.
+/// The daylight of a date, from sunrise until sunset. `None` when the sun does not cross the horizon.
 #[must_use]
-pub fn sunrise_sunset(date: Date, latitude_deg: f64, longitude_deg: f64) -> Option<(Timestamp, Timestamp)> {
+pub fn sunrise_sunset(date: Date, latitude_deg: f64, longitude_deg: f64) -> Option<TimeSpan> {
     let (rise, set) = sunrise_sunset_utc_h(date, latitude_deg, longitude_deg)?;
     let midnight = crate::quantity::time::midnight(date, &TimeZone::UTC);
     #[allow(clippy::cast_possible_truncation, reason = "seconds of a day or two")]
     let at = |hours: f64| midnight + SignedDuration::from_secs((hours * 3600.0) as i64);
-    Some((at(rise), at(set)))
+    Some(TimeSpan::new(at(rise), at(set)))
 }
 
 #[cfg(test)]
@@ -112,11 +113,11 @@ mod tests {
 
     #[test]
     fn sunrise_is_an_instant_on_its_own_date_of_the_clock_in_greenwich() {
-        let (rise, set) = sunrise_sunset(date(2026, 3, 20), 0.0, 0.0).unwrap();
+        let TimeSpan { from: rise, until: set } = sunrise_sunset(date(2026, 3, 20), 0.0, 0.0).unwrap();
         assert_eq!(rise.to_string().get(..14), Some("2026-03-20T06:"));
         assert_eq!(set.to_string().get(..14), Some("2026-03-20T18:"));
         // Half round the world the sun of a date rises on the evening of the day before in Greenwich.
-        let (east, _) = sunrise_sunset(date(2026, 3, 20), 0.0, 170.0).unwrap();
+        let east = sunrise_sunset(date(2026, 3, 20), 0.0, 170.0).unwrap().from;
         assert_eq!(east.to_string().get(..11), Some("2026-03-19T"));
     }
 

@@ -9,6 +9,7 @@ use jiff::ToSpan;
 use jiff::civil::Date;
 use upland_core::account::site_account::{EvidencePolicy, SiteAccount, begins, end_of, of_site};
 use upland_core::codes::Coded;
+use upland_core::quantity::span::DateSpan;
 use upland_formats::api::account::{Account, ZoneAccount, ZoneDay};
 use upland_store::api_tokens::ReadScope;
 
@@ -35,7 +36,7 @@ struct Asked {
 
 impl Asked {
     /// The days that are meant by today.
-    fn days(&self, today: Date) -> Result<(Date, Date), ApiError> {
+    fn days(&self, today: Date) -> Result<DateSpan, ApiError> {
         let to = self.to.unwrap_or(today).min(today);
         let usual = to.checked_sub((USUAL_DAYS - 1).days()).unwrap_or(to);
         let from = self.from.unwrap_or(usual);
@@ -45,7 +46,7 @@ impl Asked {
         if (to - from).get_days() >= MOST_DAYS {
             return Err(ApiError::Unreadable(format!("at most {MOST_DAYS} days at once; ask for fewer")));
         }
-        Ok((from, to))
+        Ok(DateSpan::new(from, to))
     }
 
     fn policy(&self) -> Result<EvidencePolicy, ApiError> {
@@ -62,7 +63,7 @@ async fn account_of(request: HttpRequest) -> Result<HttpResponse, ApiError> {
     let here = at_site(&request, ReadScope::Account).await?;
     let asked: Asked = query(&request)?;
     let site = here.snapshot_with_account(None).await?;
-    let (from, to) = asked.days(site.today())?;
+    let DateSpan { first: from, last: to } = asked.days(site.today())?;
     let policy = asked.policy()?;
     let about = here.about_moment(site.moment);
     let question = OfDays { from, to, policy };

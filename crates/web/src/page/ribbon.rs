@@ -5,6 +5,7 @@ use crate::page::dates::DateFormat;
 use crate::page::quantities::{depth, short_date};
 use jiff::ToSpan;
 use jiff::civil::Date;
+use upland_core::quantity::span::DateSpan;
 use upland_core::quantity::units::Millimetres;
 use upland_core::site::UnitSystem;
 use upland_core::weather::climate::Climate;
@@ -207,8 +208,8 @@ fn build(climate: &Climate, date: Date, units: UnitSystem) -> Ribbon {
     let weeks = weeks(climate, &year, date);
     let (number, chosen) = (date.year(), short_date(date));
     let words = match climate.span() {
-        Some((a, b)) => {
-            let (a, b) = (a.formatted("%-d %b %Y"), b.formatted("%-d %b %Y"));
+        Some(DateSpan { first, last }) => {
+            let (a, b) = (first.formatted("%-d %b %Y"), last.formatted("%-d %b %Y"));
             format!("Year {number}: demand, rain and frost weeks; record from {a} to {b}; chosen {chosen}")
         }
         None => format!("Year {number}: expected demand, no record yet; chosen {chosen}"),
@@ -242,7 +243,7 @@ fn frost_week(climate: &Climate, start: Date, length: i32) -> bool {
     if let Some(this_year) = froze(start) {
         return this_year;
     }
-    let Some((first, last)) = climate.span() else { return false };
+    let Some(DateSpan { first, last }) = climate.span() else { return false };
     let others: Vec<bool> = (first.year()..=last.year())
         .filter_map(|year| Date::new(year, start.month(), start.day()).ok())
         .filter_map(froze)

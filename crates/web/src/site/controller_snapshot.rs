@@ -15,6 +15,7 @@ use upland_core::advice::findings::WEEKS;
 use upland_core::controller::schedule::{ScheduledRun, Settings, expand};
 use upland_core::controller::windows::decided_at;
 use upland_core::installation::{Elsewhere, Installation, InstalledCard};
+use upland_core::quantity::span::{DateSpan, TimeSpan};
 use upland_core::quantity::time::monday_of;
 use upland_core::site::{Controller, SurveyedZone, Surveys, UnitSystem};
 use upland_core::weather::climate::Climate;
@@ -153,16 +154,16 @@ impl ControllerSnapshot {
     }
 
     /// What becomes of some settings of the controller over some dates: every run, who holds it, how long it waters.
-    pub fn runs_of(&self, settings: &Settings, span: (Date, Date)) -> Vec<ControllerRun> {
+    pub fn runs_of(&self, settings: &Settings, span: DateSpan) -> Vec<ControllerRun> {
         let versions = vec![(Timestamp::MIN, settings.clone())];
         let controller_facts = ControllerFacts { versions, ..self.controller_facts.clone() };
-        running(&controller_facts, Surveys::present(&self.zones), &self.records.tz, span.0, span.1)
+        running(&controller_facts, Surveys::present(&self.zones), &self.records.tz, span.first, span.last)
     }
 
     /// Every valve that really opens over some dates: runs as they water, held ones left out, and lighting, in order.
-    pub fn openings(&self, settings: &Settings, span: (Date, Date)) -> Vec<ScheduledRun> {
+    pub fn openings(&self, settings: &Settings, span: DateSpan) -> Vec<ScheduledRun> {
         let (card, tz) = (&self.installation.card, &self.records.tz);
-        let lighting = expand(settings, card, tz, span.0, span.1);
+        let lighting = expand(settings, card, tz, span.first, span.last);
         let lighting = lighting.into_iter().filter(|run| settings.station(run.station).lighting);
         let own = self.runs_of(settings, span);
         let waters = own.iter().filter(|r| !r.is_held()).map(|r| ScheduledRun { end: r.until, ..r.run });
@@ -172,9 +173,10 @@ impl ControllerSnapshot {
     }
 
     /// The night that begins on a date: from one evening to the next.
-    pub fn night(&self, date: Date) -> (Timestamp, Timestamp) {
+    pub fn night(&self, date: Date) -> TimeSpan {
         let (window, tz) = (self.installation.windows.main, &self.records.tz);
-        (decided_at(date, window, tz), decided_at(date.tomorrow().unwrap_or(date), window, tz))
+        let next = date.tomorrow().unwrap_or(date);
+        TimeSpan::new(decided_at(date, window, tz), decided_at(next, window, tz))
     }
 
     /// Address of the controller's pages.

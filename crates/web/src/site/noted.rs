@@ -9,7 +9,7 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 use upland_core::account::evidence::FieldReading;
 use upland_core::account::log::{Log, LoggedReading, LoggedRun, MeterReading};
-use upland_core::controller::windows::window_instants;
+use upland_core::controller::windows::main_window;
 use upland_core::quantity::ratio::Share;
 use upland_core::quantity::time::Seconds;
 use upland_core::quantity::units::{Litres, Minutes};
@@ -103,8 +103,7 @@ pub(crate) fn log(facts: &SiteRecords, dated: &Dated, at: Timestamp) -> Log {
             EventKind::Run => {
                 // A run is noted on the day it ran, without its hour.
                 let before = event.date.yesterday().unwrap_or(event.date);
-                let (opens, _) = window_instants(before, facts.site.site.windows.main, &facts.tz);
-                let from = opens;
+                let from = main_window(before, facts.site.site.windows.main, &facts.tz).from;
                 let length = Seconds::of(Minutes::from_min(event.value), f64::round);
                 log.runs.push(LoggedRun { controller_number, station, from, until: from + length });
             }

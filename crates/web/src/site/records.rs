@@ -184,7 +184,7 @@ impl SiteRecords {
 
     /// The last recorded day of its weather.
     pub fn last_recorded(&self) -> Option<Date> {
-        self.climate.span().map(|(_, last)| last)
+        self.climate.span().map(|span| span.last)
     }
 
     /// What pages are about: a date that was asked for, else now, else the last evening of an old record.

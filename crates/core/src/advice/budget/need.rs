@@ -6,6 +6,7 @@ use crate::account::sky::SkyHours;
 use crate::account::zone::{ZoneFacts, account};
 use crate::installation::{Installation, WiredZone};
 use crate::quantity::month::{ByMonth, Month};
+use crate::quantity::span::DateSpan;
 use crate::quantity::units::{MM_PER_INCH, Millimetres};
 use crate::site::windows::WaterWindows;
 use crate::weather::climate::Climate;
@@ -69,7 +70,7 @@ pub fn needs(installation: &Installation, climate: &Climate, rain: RainRule, yea
     let et0 = climate.monthly_expected_et0(year);
     let balanced = rain == RainRule::Counted && climate.len() >= BALANCE_DAYS;
     let span = climate.span().filter(|_| balanced);
-    let hours = span.map(|(first, last)| {
+    let hours = span.map(|DateSpan { first, last }| {
         let tz = &installation.tz;
         let first = last.checked_sub(BALANCE_YEARS.years()).map_or(first, |back| back.max(first));
         SkyHours::of(climate, installation.longitude_deg, tz, first, end_of(last, tz))

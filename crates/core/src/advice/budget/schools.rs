@@ -12,6 +12,7 @@ use crate::account::zone::{AccountDay, ZoneFacts, account};
 use crate::controller::schedule::expand;
 use crate::installation::WiredZone;
 use crate::quantity::ratio::Percentage;
+use crate::quantity::span::DateSpan;
 use crate::quantity::time::Seconds;
 use crate::quantity::units::{Litres, Millimetres, Minutes};
 use crate::weather::climate::Climate;
@@ -74,11 +75,11 @@ pub struct SchoolResult {
 
 /// Runs every strategy over recorded days, both ends included.
 #[must_use]
-pub fn schools(base: &Base, budget: &Budget, climate: &Climate, from: Date, to: Date) -> Vec<SchoolResult> {
+pub fn schools(base: &Base, budget: &Budget, climate: &Climate, span: DateSpan) -> Vec<SchoolResult> {
     let there = base.installation;
-    let sky = SkyHours::of(climate, there.longitude_deg, &there.tz, from, end_of(to, &there.tz));
-    let full = runs_at_full(base, from, to);
-    School::ALL.iter().map(|school| run(*school, base, budget, climate, (from, to), &sky, &full)).collect()
+    let sky = SkyHours::of(climate, there.longitude_deg, &there.tz, span.first, end_of(span.last, &there.tz));
+    let full = runs_at_full(base, span);
+    School::ALL.iter().map(|school| run(*school, base, budget, climate, span, &sky, &full)).collect()
 }
 
 /// A run of a zone at 100 %.
@@ -90,10 +91,10 @@ struct FullRun {
 }
 
 /// The runs at 100 % by zone, in the order of the base.
-fn runs_at_full(base: &Base, from: Date, to: Date) -> Vec<Vec<FullRun>> {
+fn runs_at_full(base: &Base, span: DateSpan) -> Vec<Vec<FullRun>> {
     let mut out: Vec<Vec<FullRun>> = (0..base.zones.len()).map(|_| Vec::new()).collect();
     let full = at_full(base.settings);
-    for run in expand(&full, &base.installation.card, &base.installation.tz, from, to) {
+    for run in expand(&full, &base.installation.card, &base.installation.tz, span.first, span.last) {
         let place =
             (0..base.zones.len()).find(|p| base.zone(*p).is_some_and(|z| z.zone.number == run.station));
         if let Some(runs) = place.and_then(|p| out.get_mut(p)) {
@@ -105,18 +106,10 @@ fn runs_at_full(base: &Base, from: Date, to: Date) -> Vec<Vec<FullRun>> {
 }
 
 /// Percentages of a strategy by date, one for each slot; a daily balance has none.
-fn percents(
-    school: School,
-    base: &Base,
-    budget: &Budget,
-    climate: &Climate,
-    from: Date,
-    to: Date,
-) -> Percents {
-    let peak_et0 = climate.monthly_expected_et0(from.year()).iter().map(|e| e.mm()).fold(0.0, f64::max);
+fn percents(school: School, base: &Base, budget: &Budget, climate: &Climate, span: DateSpan) -> Percents {
+    let peak_et0 = climate.monthly_expected_et0(span.first.year()).iter().map(|e| e.mm()).fold(0.0, f64::max);
     let mut weekly: Vec<f64> = Vec::new();
-    from.series(1.day())
-        .take_while(|date| *date <= to)
+    span.dates()
         .map(|date| {
             let values: Vec<f64> = match school {
                 School::Leave => {
@@ -178,12 +171,11 @@ fn run(
     base: &Base,
     budget: &Budget,
     climate: &Climate,
-    span: (Date, Date),
+    span: DateSpan,
     sky: &SkyHours,
     full: &[Vec<FullRun>],
 ) -> SchoolResult {
-    let percents =
-        (school != School::DailyBalance).then(|| percents(school, base, budget, climate, span.0, span.1));
+    let percents = (school != School::DailyBalance).then(|| percents(school, base, budget, climate, span));
     let mut zones = Vec::new();
     let mut litres = None;
     for (place, full) in full.iter().enumerate() {

@@ -3,6 +3,7 @@ use crate::ground::planting::OwnCoefficient;
 use crate::installation::samples;
 use crate::quantity::month::{ByMonth, Month};
 use crate::quantity::ratio::Percentage;
+use crate::quantity::span::DateSpan;
 use crate::quantity::time::Seconds;
 use crate::quantity::units::Celsius;
 use crate::weather::DayWeather;
@@ -315,7 +316,7 @@ fn schools_differ_in_water_as_they_should() {
     let climate = climate(&[(10, 40.0)]);
     let needs = needs(&installation, &climate, RainRule::LeftToHold, YEAR);
     let budget = budget(&base, &needs, RainRule::LeftToHold);
-    let all = schools(&base, &budget, &climate, date(2026, 6, 5), date(2026, 7, 14));
+    let all = schools(&base, &budget, &climate, DateSpan::new(date(2026, 6, 5), date(2026, 7, 14)));
     let of = |school| all.iter().find(|r| r.school == school).unwrap();
     assert_eq!(all.len(), 5);
     let water = |school| of(school).zones.iter().map(|(_, s)| s.applied.mm()).sum::<f64>();

@@ -3,6 +3,7 @@
 use super::{Finding, FindingKind, FindingPlace};
 use crate::controller::schedule::{Days, ScheduledRun, Settings, expand};
 use crate::installation::Installation;
+use crate::quantity::span::MinuteSpan;
 use crate::quantity::time::Seconds;
 use crate::quantity::time::{MINUTES_A_DAY, MinuteOfDay, weekday_index};
 use jiff::ToSpan;
@@ -338,7 +339,7 @@ fn into_window(
     }
     let (length, _) = longest_block(installation, &alone, from)?.first().copied()?;
     let station = settings.programs.get(program)?.run_times.iter().find(|(_, time)| time.any())?.0;
-    let (from, until) = installation.windows_of(station).minutes().next()?;
+    let MinuteSpan { from, until } = installation.windows_of(station).minutes().next()?;
     (length <= until - from).then(|| Remedy::MoveStart {
         program,
         start,
@@ -383,7 +384,7 @@ fn longest_block(installation: &Installation, settings: &Settings, on: Date) -> 
 fn worked_back(installation: &Installation, settings: &Settings, on: Date) -> Option<Settings> {
     let blocks = longest_block(installation, settings, on)?;
     let step = u32::from(installation.card.start_step_min.max(1));
-    let (open, mut at) = installation.windows.of_site().minutes().next()?;
+    let MinuteSpan { from: open, until: mut at } = installation.windows.of_site().minutes().next()?;
     let mut changed = settings.clone();
     for (length, index) in blocks.into_iter().rev() {
         let begin = at.checked_sub(length)? / step * step;

@@ -4,6 +4,7 @@ use crate::controller::schedule::{Days, Percentages, Settings};
 use crate::installation::samples::installation;
 use crate::quantity::month::{ByMonth, Month};
 use crate::quantity::ratio::Percentage;
+use crate::quantity::span::TimeSpan;
 use crate::quantity::time::Seconds;
 use jiff::civil::{date, time};
 use jiff::tz::TimeZone;
@@ -129,7 +130,8 @@ fn a_law_that_begins_or_ends_within_a_week_counts_the_days_as_a_trial_does() {
     let mut installation = installation();
     let settings = sound();
     let runs = expand(&settings, &installation.card, &installation.tz, FROM, last_day(FROM, WEEKS));
-    let own: Vec<_> = runs.iter().filter(|run| run.station == 1).map(|run| (run.start, run.end)).collect();
+    let own: Vec<_> =
+        runs.iter().filter(|run| run.station == 1).map(|run| TimeSpan::new(run.start, run.end)).collect();
     let mut worst = Vec::new();
     for (from, until) in
         [(-9, -1), (-9, 1), (-9, 2), (1, 1), (1, 2), (2, 6), (6, 9), (24, 40), (27, 90), (40, 90)]

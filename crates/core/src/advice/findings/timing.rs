@@ -2,12 +2,13 @@
 
 use super::{CheckedRuns, Cost, Finding, FindingKind, FindingPlace, Severity};
 use crate::controller::breaches::WeekDays;
-use crate::controller::ordinance::{Forbidden, Subject, Why, shared};
+use crate::controller::ordinance::{Forbidden, Subject, Why};
 use crate::controller::schedule::{Days, Percentages, ScheduledRun, expand};
-use crate::controller::windows::{Windows, night_at, window_instants};
+use crate::controller::windows::{Windows, main_window, night_at};
 use crate::installation::Installation;
 use crate::quantity::month::Month;
 use crate::quantity::ratio::Percentage;
+use crate::quantity::span::TimeSpan;
 use crate::quantity::time::{Seconds, midnight, monday_of};
 use crate::weather::sun::sunrise_sunset;
 use jiff::civil::Date;
@@ -69,7 +70,7 @@ fn queues(look: &CheckedRuns<'_>, findings: &mut Vec<Finding>) {
 
 fn outside_window(look: &CheckedRuns<'_>, findings: &mut Vec<Finding>) {
     // Zones with the same windows in the same nights share their spans.
-    type Opened = (Vec<(Date, Windows)>, Vec<(Timestamp, Timestamp)>);
+    type Opened = (Vec<(Date, Windows)>, Vec<TimeSpan>);
     let mut known: Vec<Opened> = Vec::new();
     let mut of: BTreeMap<u16, usize> = BTreeMap::new();
     for station in look.runs.iter().map(|run| run.station).collect::<BTreeSet<u16>>() {
@@ -84,8 +85,8 @@ fn outside_window(look: &CheckedRuns<'_>, findings: &mut Vec<Finding>) {
     let inside = |run: &ScheduledRun| {
         let open = of.get(&run.station).and_then(|index| known.get(*index));
         open.is_some_and(|(_, spans)| {
-            let after = spans.partition_point(|(open, _)| *open <= run.start);
-            after.checked_sub(1).and_then(|i| spans.get(i)).is_some_and(|(_, shut)| run.end <= *shut)
+            let after = spans.partition_point(|span| span.from <= run.start);
+            after.checked_sub(1).and_then(|i| spans.get(i)).is_some_and(|span| run.end <= span.until)
         })
     };
     for (index, program) in look.settings.programs.iter().enumerate() {
@@ -133,7 +134,7 @@ fn law(look: &CheckedRuns<'_>, findings: &mut Vec<Finding>) {
         let list = spans.of(look.installation.subject(run.station));
         let until = list.partition_point(|s| s.from < run.end);
         for span in list.iter().take(until).filter(|s| s.until > run.start) {
-            if !shared((span.from, span.until), (run.start, run.end)).is_zero() {
+            if TimeSpan::new(span.from, span.until).meets(TimeSpan::new(run.start, run.end)) {
                 broken.entry((run.program, span.why == Why::Day, span.ordinance)).or_default().push(run);
             }
         }
@@ -338,8 +339,8 @@ fn by_day(installation: &Installation, run: &ScheduledRun) -> bool {
 
 /// When a night should be over: at sunrise, or at the window's end where that is later.
 fn limit_of(installation: &Installation, date: Date) -> Option<Timestamp> {
-    let (sunrise, _) = sunrise_sunset(date, installation.latitude_deg, installation.longitude_deg)?;
+    let sunrise = sunrise_sunset(date, installation.latitude_deg, installation.longitude_deg)?.from;
     let evening = date.yesterday().ok()?;
-    let (_, shut) = window_instants(evening, installation.windows.main, &installation.tz);
+    let shut = main_window(evening, installation.windows.main, &installation.tz).until;
     Some(sunrise.max(shut))
 }

@@ -6,6 +6,7 @@ use crate::controller::ordinance::Subject;
 use crate::controller::schedule::{Days, Settings, runs_on};
 use crate::controller::windows::Windows;
 use crate::installation::Installation;
+use crate::quantity::span::MinuteSpan;
 use crate::quantity::time::{Hours, MINUTES_A_DAY, MinuteOfDay, monday_of, weekday_index};
 use jiff::ToSpan;
 use jiff::civil::Date;
@@ -34,7 +35,7 @@ pub(super) struct AllowedDays {
     /// Most minutes of a date.
     pub most_minutes: Option<u16>,
     /// Usable minutes of a night, counted from the opening of the window: where starts may be.
-    pub usable: Vec<(u32, u32)>,
+    pub usable: Vec<MinuteSpan>,
 }
 
 /// A way of choosing days with what it means.
@@ -145,9 +146,9 @@ fn usable(
     windows: Windows,
     dates: &[Date],
     free: bool,
-) -> Vec<(u32, u32)> {
-    let (begins, ends) = installation.hull_minutes();
-    let (length, open) = (ends - begins, begins % MINUTES_A_DAY);
+) -> Vec<MinuteSpan> {
+    let hull = installation.hull_minutes();
+    let (length, open) = (hull.minutes(), hull.from % MINUTES_A_DAY);
     let mut closed = vec![false; usize::try_from(length).unwrap_or(0)];
     let mut close = |hours: Hours| {
         for (minute, slot) in (0u32..).zip(&mut closed) {
@@ -164,8 +165,8 @@ fn usable(
     }
     forbidden.into_iter().chain(present.omit_hours).for_each(&mut close);
     let windows: Vec<_> = windows.minutes().collect();
-    for (minute, slot) in (begins..).zip(&mut closed) {
-        *slot |= !windows.iter().any(|(from, until)| (*from..*until).contains(&minute));
+    for (minute, slot) in (hull.from..).zip(&mut closed) {
+        *slot |= !windows.iter().any(|span| (span.from..span.until).contains(&minute));
     }
     let mut spans = Vec::new();
     let mut begin = None;
@@ -175,23 +176,24 @@ fn usable(
         if (shut || midnight)
             && let Some(from) = begin.take()
         {
-            spans.push((from, minute));
+            spans.push(MinuteSpan::new(from, minute));
         }
         if !shut && begin.is_none() {
             begin = Some(minute);
         }
     }
     if !free
-        && spans.iter().any(|(f, _)| open + f >= MINUTES_A_DAY)
-        && spans.iter().any(|(f, _)| open + f < MINUTES_A_DAY)
+        && spans.iter().any(|span| open + span.from >= MINUTES_A_DAY)
+        && spans.iter().any(|span| open + span.from < MINUTES_A_DAY)
     {
         // The evening and the morning of a night are two dates. The side with more room is kept,
         // the morning when they are alike.
+        let in_morning = |span: &MinuteSpan| open + span.from >= MINUTES_A_DAY;
         let room = |morning: bool| -> u32 {
-            spans.iter().filter(|(f, _)| (open + f >= MINUTES_A_DAY) == morning).map(|(f, u)| u - f).sum()
+            spans.iter().filter(|span| in_morning(span) == morning).map(|span| span.minutes()).sum()
         };
         let morning = room(true) >= room(false);
-        spans.retain(|(f, _)| (open + f >= MINUTES_A_DAY) == morning);
+        spans.retain(|span| in_morning(span) == morning);
     }
     spans
 }
@@ -370,7 +372,7 @@ mod tests {
     #[test]
     fn without_a_law_every_rhythm_is_open_and_the_window_whole() {
         let free = of(&installation(), 1);
-        assert_eq!(free.usable, [(0, 420)]);
+        assert_eq!(free.usable, [MinuteSpan::new(0, 420)]);
         let all = patterns(&free, &installation().card, FROM);
         assert!(
             all.iter().any(|p| p.days == Days::EveryNth { interval: 3, first: FROM } && p.phases.len() == 3)
@@ -384,7 +386,7 @@ mod tests {
         installation.law = law(two_days_a_week());
         let lawn = of(&installation, 1);
         assert_eq!((lawn.most, lawn.free), (2, false));
-        assert_eq!(lawn.usable, [(120, 420)], "from midnight to 05:00: the longer side");
+        assert_eq!(lawn.usable, [MinuteSpan::new(120, 420)], "from midnight to 05:00: the longer side");
         let all = patterns(&lawn, &installation.card, FROM);
         let whole_weeks = |p: &Pattern| matches!(p.days, Days::EveryNth { interval: 7 | 14, .. });
         assert!(all.iter().all(|p| matches!(p.days, Days::Weekdays(_)) || whole_weeks(p)), "{all:?}");
@@ -410,8 +412,11 @@ mod tests {
         };
         let [night, side, half] = [DateMinutes::ByNight, DateMinutes::OneSide, DateMinutes::Half].map(of);
         assert_eq!((night.free, night.most_minutes, half.most_minutes), (true, Some(45), Some(22)));
-        assert!(night.usable.iter().any(|(from, until)| *from < 120 && *until > 120), "on over midnight");
-        assert_eq!((side.free, side.most_minutes, side.usable), (false, Some(45), vec![(120, 420)]));
+        assert!(night.usable.iter().any(|span| span.from < 120 && span.until > 120), "on over midnight");
+        assert_eq!(
+            (side.free, side.most_minutes, side.usable),
+            (false, Some(45), vec![MinuteSpan::new(120, 420)])
+        );
         assert_eq!(half.usable, night.usable);
     }
 
@@ -464,7 +469,7 @@ mod tests {
         ordinance.rules[0].forbidden_hours[0].from = jiff::civil::time(23, 0, 0, 0);
         ordinance.rules[0].forbidden_hours[0].until = jiff::civil::time(1, 0, 0, 0);
         installation.law = law(ordinance);
-        assert_eq!(of(&installation, 1).usable, [(0, 60), (180, 420)]);
+        assert_eq!(of(&installation, 1).usable, [MinuteSpan::new(0, 60), MinuteSpan::new(180, 420)]);
         assert_eq!(date(2026, 7, 13), FROM);
     }
 }

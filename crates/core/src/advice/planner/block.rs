@@ -8,6 +8,7 @@ use crate::controller::night::{Due, Keying, Layout, lay_out};
 use crate::controller::schedule::{Days, Settings, expand};
 use crate::ground::application::Cycles;
 use crate::installation::NEED_SHARES;
+use crate::quantity::span::MinuteSpan;
 use crate::quantity::time::Seconds;
 use crate::quantity::units::{LitresPerMinute, Minutes};
 use jiff::civil::{Date, Time};
@@ -52,13 +53,13 @@ pub(super) struct Block {
 
 impl Block {
     /// The spans of its nights that it may use.
-    pub fn usable(&self) -> &[(u32, u32)] {
+    pub fn usable(&self) -> &[MinuteSpan] {
         self.groups.first().map_or(&[], |g| &g.days.usable)
     }
 
     /// Minutes of its nights that it may use.
     pub fn room(&self) -> u32 {
-        self.usable().iter().map(|(from, until)| until - from).sum()
+        self.usable().iter().map(|span| span.minutes()).sum()
     }
 
     /// Minutes of one watering.
@@ -67,9 +68,9 @@ impl Block {
     }
 
     /// When it runs, if it begins at a minute.
-    pub fn times(&self, begin: u32) -> impl Iterator<Item = (u32, u32)> + use<> {
+    pub fn times(&self, begin: u32) -> impl Iterator<Item = MinuteSpan> + use<> {
         let (span, apart) = (self.span(), self.apart.unwrap_or(0));
-        (0..self.waterings).map(move |k| (begin + k * apart, begin + k * apart + span))
+        (0..self.waterings).map(move |k| MinuteSpan::new(begin + k * apart, begin + k * apart + span))
     }
 
     pub fn programs(&self) -> usize {
@@ -92,7 +93,7 @@ fn apart(request: &Request<'_>, block: &Block) -> Option<u32> {
     if starts * usize::try_from(block.waterings).ok()? > usize::from(card.starts_per_program) {
         return None;
     }
-    let longest = block.usable().iter().map(|(from, until)| until - from).max()?;
+    let longest = block.usable().iter().map(|span| span.minutes()).max()?;
     let step = u32::from(card.start_step_min.max(1));
     // The first start may have to go back to the controller's step.
     let room = longest.checked_sub(block.span())?.checked_sub(step - 1)?;

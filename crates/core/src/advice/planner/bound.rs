@@ -5,6 +5,7 @@ use super::allowed_days::allowed_days;
 use super::{Binding, Request};
 use crate::controller::Overlap;
 use crate::installation::WiredZone;
+use crate::quantity::span::MinuteSpan;
 use crate::quantity::units::LitresPerMinute;
 
 /// That the window is too short for any schedule, with the least minutes of a night that each needs; `None` where that
@@ -24,7 +25,7 @@ fn least_night(request: &Request<'_>, left_out: &[u16]) -> Option<(f64, u32)> {
     let share = f64::from(request.relax.share_pct.unwrap_or(100)) / 100.0;
     let planned = there.zones.iter().filter(|z| z.needs_water() && !left_out.contains(&z.zone.number));
     let (mut minutes, mut nights) = (0.0, 0.0_f64);
-    let mut open_spans: Vec<(u32, u32)> = Vec::new();
+    let mut open_spans: Vec<MinuteSpan> = Vec::new();
     let mut least_flow: Option<LitresPerMinute> = None;
     for zone in planned {
         let station = zone.zone.number;
@@ -56,12 +57,12 @@ fn least_night(request: &Request<'_>, left_out: &[u16]) -> Option<(f64, u32)> {
 }
 
 /// Minutes that lie in any of some spans.
-fn minutes_of(mut spans: Vec<(u32, u32)>) -> u32 {
+fn minutes_of(mut spans: Vec<MinuteSpan>) -> u32 {
     spans.sort_unstable();
     let mut reached = 0;
-    spans.iter().fold(0, |sum, (from, until)| {
-        let own = until.saturating_sub((*from).max(reached));
-        reached = reached.max(*until);
+    spans.iter().fold(0, |sum, span| {
+        let own = span.until.saturating_sub(span.from.max(reached));
+        reached = reached.max(span.until);
         sum + own
     })
 }

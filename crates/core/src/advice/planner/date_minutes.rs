@@ -5,7 +5,9 @@
 use super::{Proposal, Request};
 use crate::controller::breaches::breaches;
 use crate::controller::schedule::expand;
-use jiff::{Timestamp, ToSpan};
+use crate::quantity::span::TimeSpan;
+use crate::quantity::time::MINUTES_A_DAY;
+use jiff::ToSpan;
 use std::collections::BTreeMap;
 
 /// How the minutes of a date are kept.
@@ -29,16 +31,15 @@ fn counts_minutes(request: &Request<'_>) -> bool {
 /// Whether a plan keeps the minutes of every date of the coming year.
 pub(super) fn keeps_dates(request: &Request<'_>, proposal: &Proposal) -> bool {
     let there = request.installation;
-    let (first, last) = there.hull_minutes();
-    let over_midnight = first / crate::quantity::time::MINUTES_A_DAY
-        != last.saturating_sub(1) / crate::quantity::time::MINUTES_A_DAY;
+    let hull = there.hull_minutes();
+    let over_midnight = hull.from / MINUTES_A_DAY != hull.until.saturating_sub(1) / MINUTES_A_DAY;
     if !over_midnight || !counts_minutes(request) {
         return true;
     }
     let to = request.from.checked_add(1.year()).unwrap_or(request.from);
-    let mut stations: BTreeMap<u16, Vec<(Timestamp, Timestamp)>> = BTreeMap::new();
+    let mut stations: BTreeMap<u16, Vec<TimeSpan>> = BTreeMap::new();
     for run in expand(&proposal.settings, &there.card, &there.tz, request.from, to) {
-        stations.entry(run.station).or_default().push((run.start, run.end));
+        stations.entry(run.station).or_default().push(TimeSpan::new(run.start, run.end));
     }
     stations
         .into_iter()

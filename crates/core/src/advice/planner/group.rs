@@ -9,6 +9,7 @@ use crate::controller::windows::Windows;
 use crate::ground::application::{Cycles, HeadType, cycles};
 use crate::ground::plant::PlantKind;
 use crate::installation::{NEED_SHARES, WiredZone, given};
+use crate::quantity::span::MinuteSpan;
 use crate::quantity::units::{Millimetres, Minutes};
 
 /// Zones that take the same percentage over the year.
@@ -354,9 +355,8 @@ fn first_station(group: &ZoneGroup) -> u16 {
 }
 
 /// The minutes that two lists of spans share.
-fn shared(a: &[(u32, u32)], b: &[(u32, u32)]) -> Vec<(u32, u32)> {
-    let meet = |x: &(u32, u32), y: &(u32, u32)| (x.0.max(y.0), x.1.min(y.1));
-    a.iter().flat_map(|x| b.iter().map(move |y| meet(x, y))).filter(|(from, until)| from < until).collect()
+fn shared(a: &[MinuteSpan], b: &[MinuteSpan]) -> Vec<MinuteSpan> {
+    a.iter().flat_map(|x| b.iter().map(move |y| x.shared(*y))).filter(|span| span.minutes() > 0).collect()
 }
 
 /// Two groups in one program keep the stricter days and the tighter rhythm.

@@ -6,8 +6,9 @@ use crate::controller::schedule::{Percentages, Rest, Settings, expand};
 use crate::installation::{Installation, NEED_SHARES};
 use crate::quantity::month::Month;
 use crate::quantity::ratio::Share;
+use crate::quantity::span::TimeSpan;
+use jiff::ToSpan;
 use jiff::civil::Date;
-use jiff::{Timestamp, ToSpan};
 use std::collections::BTreeMap;
 
 /// Days that are looked ahead: a year.
@@ -88,9 +89,9 @@ fn breaks(there: &Installation, proposal: &Proposal, date: Date) -> Option<u16> 
     let awake = proposal.settings.awake();
     let mut runs = expand(&awake, &there.card, &there.tz, date, to);
     runs.retain(|r| proposal.zones.iter().any(|z| z.station == r.station));
-    let mut by_station: BTreeMap<u16, Vec<(Timestamp, Timestamp)>> = BTreeMap::new();
+    let mut by_station: BTreeMap<u16, Vec<TimeSpan>> = BTreeMap::new();
     for run in &runs {
-        by_station.entry(run.station).or_default().push((run.start, run.end));
+        by_station.entry(run.station).or_default().push(TimeSpan::new(run.start, run.end));
     }
     let broken = |(station, runs): &(&u16, &Vec<_>)| {
         breaches(&there.law, there.subject(**station), runs, &there.tz).contains(&true)

@@ -8,13 +8,21 @@ use crate::controller::schedule::{Percentages, Program, Settings};
 use crate::controller::windows::Windows;
 use crate::quantity::month::Month;
 use crate::quantity::ratio::Percentage;
+use crate::quantity::span::MinuteSpan;
 use crate::quantity::time::{MINUTES_A_DAY, MinuteOfDay};
 use crate::quantity::units::LitresPerMinute;
+
+/// A watering that has its place.
+struct Laid {
+    span: MinuteSpan,
+    /// The most that its zones take at once.
+    flow: Option<LitresPerMinute>,
+}
 
 /// What was laid when a block found no place.
 struct Misfit {
     /// The spans that are taken.
-    taken: Vec<(u32, u32)>,
+    taken: Vec<MinuteSpan>,
     /// The block that found none, by index, and those that would have come after it.
     open: Vec<usize>,
 }
@@ -33,10 +41,10 @@ fn fit(request: &Request<'_>, blocks: &mut [Block], side_by_side: bool) -> Resul
     let mut order: Vec<usize> = (0..blocks.len()).collect();
     // Later groups end the night, so they are placed before the ones in front of them.
     order.sort_by_key(|i| (blocks.get(*i).map(Block::room), core::cmp::Reverse(*i)));
-    let mut taken: Vec<(u32, u32, Option<LitresPerMinute>)> = Vec::new();
+    let mut taken: Vec<Laid> = Vec::new();
     for (place, index) in order.iter().copied().enumerate() {
-        let misfit = |taken: &[(u32, u32, Option<LitresPerMinute>)]| Misfit {
-            taken: taken.iter().map(|(from, until, _)| (*from, *until)).collect(),
+        let misfit = |taken: &[Laid]| Misfit {
+            taken: taken.iter().map(|laid| laid.span).collect(),
             open: order.get(place..).unwrap_or_default().to_vec(),
         };
         let Some(block) = blocks.get_mut(index) else { return Err(misfit(&taken)) };
@@ -44,24 +52,25 @@ fn fit(request: &Request<'_>, blocks: &mut [Block], side_by_side: bool) -> Resul
         let (span, flow) = (block.span(), block.flow());
         let whole = span + (block.waterings - 1) * apart;
         let clashes = |begin: u32| {
-            let meets = |(from, until): (u32, u32)| block.times(begin).any(|(f, u)| f < until && u > from);
-            let over: Vec<_> = taken.iter().filter(|(f, u, _)| meets((*f, *u))).collect();
+            let over: Vec<_> =
+                taken.iter().filter(|laid| block.times(begin).any(|t| t.meets(laid.span))).collect();
             if over.is_empty() {
                 return false;
             }
             let Some(supply) = installation.supply.filter(|_| side_by_side) else { return true };
-            let together = over.iter().try_fold(flow, |sum, (_, _, f)| Some(sum.zip(*f).map(|(a, b)| a + b)));
+            let together =
+                over.iter().try_fold(flow, |sum, laid| Some(sum.zip(laid.flow).map(|(a, b)| a + b)));
             together.flatten().is_none_or(|sum| sum > supply)
         };
         let mut begins: Vec<u32> = block
             .usable()
             .iter()
-            .flat_map(|(from, until)| {
+            .flat_map(|own| {
                 // Ends with the span, or in front of what is already there.
-                let ends = taken.iter().map(|(f, _, _)| *f).chain([*until]).filter(move |e| e <= until);
-                ends.filter_map(move |end| Some((end.checked_sub(whole)?, *from)))
+                let ends = taken.iter().map(|laid| laid.span.from).chain([own.until]);
+                let ends = ends.filter(|end| *end <= own.until);
+                ends.filter_map(|end| aligned(end.checked_sub(whole)?).filter(|begin| *begin >= own.from))
             })
-            .filter_map(|(begin, from)| aligned(begin).filter(|b| *b >= from))
             .collect();
         // The night comes before a window of the day.
         begins.sort_by_key(|b| (main.hold(MinuteOfDay::after_midnight(open + b).time()), *b));
@@ -69,7 +78,7 @@ fn fit(request: &Request<'_>, blocks: &mut [Block], side_by_side: bool) -> Resul
             return Err(misfit(&taken));
         };
         block.begin = begin;
-        taken.extend(block.times(begin).map(|(from, until)| (from, until, flow)));
+        taken.extend(block.times(begin).map(|span| Laid { span, flow }));
     }
     Ok(())
 }
@@ -140,10 +149,8 @@ fn binding(request: &Request<'_>, blocks: &[Block], Misfit { taken, open }: &Mis
         return Binding::Window { needed_minutes: 0, have_minutes: 0, proved: false };
     };
     let asks = |block: &Block| block.waterings * (block.span().div_ceil(step) * step);
-    let shares = |(from, until): &(u32, u32)| {
-        let among = |(a, b): &(u32, u32)| (*b).min(*until).saturating_sub((*a).max(*from));
-        block.usable().iter().map(among).sum::<u32>()
-    };
+    let shares =
+        |span: &MinuteSpan| block.usable().iter().map(|own| own.shared(*span).minutes()).sum::<u32>();
     let sharing = waiting().filter(|other| other.usable().iter().any(|span| shares(span) > 0));
     let needed = taken.iter().map(shares).sum::<u32>() + sharing.map(asks).sum::<u32>();
     let have = block.room();
@@ -157,16 +164,16 @@ fn binding(request: &Request<'_>, blocks: &[Block], Misfit { taken, open }: &Mis
 }
 
 /// The longest piece of some spans that nobody has taken.
-fn longest_piece(usable: &[(u32, u32)], taken: &[(u32, u32)]) -> u32 {
+fn longest_piece(usable: &[MinuteSpan], taken: &[MinuteSpan]) -> u32 {
     let mut taken = taken.to_vec();
     taken.sort_unstable();
-    let of_span = |(from, until): &(u32, u32)| {
-        let (mut longest, mut free) = (0, *from);
-        for (a, b) in taken.iter().filter(|(a, b)| a < until && b > from) {
-            longest = longest.max(a.saturating_sub(free));
-            free = free.max(*b);
+    let of_span = |span: &MinuteSpan| {
+        let (mut longest, mut free) = (0, span.from);
+        for other in taken.iter().filter(|other| other.meets(*span)) {
+            longest = longest.max(other.from.saturating_sub(free));
+            free = free.max(other.until);
         }
-        longest.max(until.saturating_sub(free))
+        longest.max(span.until.saturating_sub(free))
     };
     usable.iter().map(of_span).max().unwrap_or(0)
 }
@@ -224,7 +231,7 @@ pub(super) fn assemble(
             let Some(slot) = free.next() else { break };
             let Some(program) = settings.programs.get_mut(slot) else { break };
             let Some(group) = block.groups.get(phase.group) else { break };
-            let at = |(begin, _): (u32, u32)| part.starts.iter().map(move |s| open + begin + s);
+            let at = |time: MinuteSpan| part.starts.iter().map(move |s| open + time.from + s);
             let starts = block.times(block.begin).flat_map(at);
             *program = Program {
                 name: program.name.clone(),

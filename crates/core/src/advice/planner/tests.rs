@@ -87,8 +87,8 @@ fn the_night_ends_with_the_window_and_drip_runs_first() {
     let proposal = planned(&installation, Strategy::EveryDay).unwrap();
     let runs =
         expand(&proposal.settings, &installation.card, &installation.tz, FROM, FROM.tomorrow().unwrap());
-    let (_, shut) =
-        crate::controller::windows::window_instants(FROM, installation.windows.main, &installation.tz);
+    let shut =
+        crate::controller::windows::main_window(FROM, installation.windows.main, &installation.tz).until;
     let last = runs.iter().filter(|r| r.start < shut).max_by_key(|r| r.end).unwrap();
     assert!(shut.duration_since(last.end).as_mins() < 1);
     let drip = runs.iter().find(|r| r.station == 4 && r.end <= shut).unwrap();

@@ -5,7 +5,8 @@ use crate::account::running::ControllerFacts;
 use crate::account::site_account::AccountInputs;
 use crate::controller::night::{self, Due, Keying, NightPlan, Shortfall};
 use crate::controller::open_hours::longest;
-use crate::controller::windows::window_instants;
+use crate::controller::windows::main_window;
+use crate::quantity::span::TimeSpan;
 use crate::quantity::time::{Hours, Seconds};
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
@@ -51,8 +52,8 @@ impl Laying<'_> {
             to_come = to_come.saturating_sub(1);
             let used: usize = self.parts.iter().map(|part| part.layout.programs.len()).sum();
             let left = self.keying.programs.saturating_sub(u8::try_from(used).unwrap_or(u8::MAX));
-            let free = span.map(|span| (span, self.free(span.0, span.1)));
-            let Some((span, (from, until))) = free.filter(|(_, (from, until))| left > 0 && from < until)
+            let free = span.map(|span| (span, self.free(span.from, span.until)));
+            let Some((span, TimeSpan { from, until })) = free.filter(|(_, own)| left > 0 && !own.is_empty())
             else {
                 late.extend(zones.iter().map(|row| row.zone.number));
                 continue;
@@ -61,7 +62,7 @@ impl Laying<'_> {
             let keying = Keying { programs: left.saturating_sub(to_come).max(1), ..self.keying };
             let asked: Vec<Due> = zones.iter().map(|row| asks(row)).collect();
             let mut part = night::place(self.date, &asked, &keying, self.zoned(from), self.zoned(until));
-            part.open = vec![(self.zoned(span.0), self.zoned(span.1))];
+            part.open = vec![(self.zoned(span.from), self.zoned(span.until))];
             let deferred = |(_, why): &(u16, Shortfall)| *why == Shortfall::Deferred;
             late.extend(part.shortfalls.extract_if(.., |s| deferred(s)).map(|(number, _)| number));
             self.parts.push(part);
@@ -70,7 +71,7 @@ impl Laying<'_> {
     }
 
     /// The longest part of some hours in which nothing runs yet: a controller waters one zone after the other.
-    fn free(&self, from: Timestamp, until: Timestamp) -> (Timestamp, Timestamp) {
+    fn free(&self, from: Timestamp, until: Timestamp) -> TimeSpan {
         let runs =
             |part: &NightPlan| Some((part.first_start.as_ref()?.timestamp(), part.last_end()?.timestamp()));
         let mut taken: Vec<_> = self.parts.iter().filter_map(runs).collect();
@@ -78,11 +79,11 @@ impl Laying<'_> {
         let mut free = Vec::new();
         let mut at = from;
         for (begins, ends) in taken {
-            free.push((at, begins.min(until).max(at)));
+            free.push(TimeSpan::new(at, begins.min(until).max(at)));
             at = at.max(ends);
         }
-        free.push((at, until.max(at)));
-        longest(&free).unwrap_or((from, until))
+        free.push(TimeSpan::new(at, until.max(at)));
+        longest(&free).unwrap_or(TimeSpan::new(from, until))
     }
 
     fn zoned(&self, at: Timestamp) -> Zoned {
@@ -95,8 +96,8 @@ impl Laying<'_> {
         self.parts.sort_by_key(begins);
         let parts = core::mem::take(&mut self.parts);
         let mut night = parts.into_iter().reduce(NightPlan::then).unwrap_or_else(|| {
-            let (opens, shuts) = window_instants(self.date, main, self.tz);
-            night::place(self.date, &[], &self.keying, self.zoned(opens), self.zoned(shuts))
+            let open = main_window(self.date, main, self.tz);
+            night::place(self.date, &[], &self.keying, self.zoned(open.from), self.zoned(open.until))
         });
         night.shortfalls.extend(late.into_iter().map(|number| (number, Shortfall::Deferred)));
         night.shortfalls.sort_by_key(|(number, _)| *number);
@@ -113,25 +114,23 @@ fn asks(row: &ZoneTonight) -> Due {
 }
 
 /// Hours from one instant to another, if there are any, and the zones that run in them.
-type Together<'a> = (Option<(Timestamp, Timestamp)>, Vec<&'a ZoneTonight>);
+type Together<'a> = (Option<TimeSpan>, Vec<&'a ZoneTonight>);
 
 /// Zones with hours that most of each can share, in order of time.
 fn together<'a>(
     due: &[&'a ZoneTonight],
-    hours: impl Fn(&ZoneTonight) -> Option<(Timestamp, Timestamp)>,
+    hours: impl Fn(&ZoneTonight) -> Option<TimeSpan>,
 ) -> Vec<Together<'a>> {
     let mut out: Vec<Together<'a>> = Vec::new();
     for row in due {
         let own = hours(row);
-        let length = |span: (Timestamp, Timestamp)| span.1.duration_since(span.0);
-        let both = |a: (Timestamp, Timestamp), b: (Timestamp, Timestamp)| (a.0.max(b.0), a.1.min(b.1));
-        let fits = |span: Option<(Timestamp, Timestamp)>| match (span, own) {
-            (Some(a), Some(b)) => length(both(a, b)) * 2 >= length(a).min(length(b)),
+        let fits = |span: Option<TimeSpan>| match (span, own) {
+            (Some(a), Some(b)) => a.shared(b).duration() * 2 >= a.duration().min(b.duration()),
             (a, b) => a == b,
         };
         match out.iter_mut().find(|(span, _)| fits(*span)) {
             Some((span, zones)) => {
-                *span = span.zip(own).map(|(a, b)| both(a, b));
+                *span = span.zip(own).map(|(a, b)| a.shared(b));
                 zones.push(row);
             }
             None => out.push((own, vec![row])),

@@ -22,7 +22,8 @@ use crate::account::zone::{Week, ahead};
 use crate::controller::night::NightPlan;
 use crate::controller::ordinance::merged;
 use crate::controller::twelve_stations;
-use crate::controller::windows::{EVENING, decided_at, window_instants};
+use crate::controller::windows::{EVENING, decided_at, main_window};
+use crate::quantity::span::TimeSpan;
 use crate::quantity::time::{Seconds, instant};
 use crate::quantity::units::Millimetres;
 use crate::site::{StationId, SurveyedZone};
@@ -89,7 +90,7 @@ impl Tonight {
 #[must_use]
 pub fn evening_of(facts: &AccountInputs, date: Date, asked: Timestamp) -> Timestamp {
     let decided = decided_at(date, facts.site.windows.main, &facts.tz);
-    let (opens, _) = window_instants(date, facts.site.windows.main, &facts.tz);
+    let opens = main_window(date, facts.site.windows.main, &facts.tz).from;
     let latest = opens.max(instant(date, EVENING, &facts.tz));
     if (decided..latest).contains(&asked) { asked } else { decided }
 }
@@ -171,7 +172,7 @@ fn decide_zones(
             for day in days.iter().filter(|d| d.water.applied > Millimetres::ZERO) {
                 week.count(day.date);
             }
-            let morning = night.open.map_or(date, |(from, _)| from.to_zoned(facts.tz.clone()).date());
+            let morning = night.open.map_or(date, |span| span.from.to_zoned(facts.tz.clone()).date());
             if night.barred.is_none() && !week.admits(morning, night.most_a_week) {
                 night.barred = Some(crate::account::nights::Barred::WeekIsFull { most: night.most_a_week });
             }
@@ -242,15 +243,14 @@ fn forbidden(
     }
     let subject = crate::account::nights::subject(&row.zone);
     let last = row.date.tomorrow().unwrap_or(row.date).tomorrow().unwrap_or(row.date);
-    let mut closed: Vec<(Timestamp, Timestamp)> =
-        merged(&facts.law.forbidden(Some(subject), row.date, last, &facts.tz));
+    let mut closed: Vec<TimeSpan> = merged(&facts.law.forbidden(Some(subject), row.date, last, &facts.tz));
     if let Some((_, until)) = facts.with_rules(own.number, |rules| rained(rules, subject, row.date)) {
-        closed.push((account.until, until));
+        closed.push(TimeSpan::new(account.until, until));
     }
     let run = || runs.iter().filter(|r| !r.is_held());
     let meets = |run: &ControllerRun| {
-        let met = closed.iter().filter(|(from, until)| *from < run.until && *until > run.run.start);
-        met.map(|(from, _)| (*from).max(run.run.start)).min()
+        let met = closed.iter().filter(|span| span.from < run.until && span.until > run.run.start);
+        met.map(|span| span.from.max(run.run.start)).min()
     };
     // What ran before the evening counts towards the minutes of its date.
     let before = account.runs.of(row.zone.station_id());

@@ -185,7 +185,7 @@ pub(super) fn decide_zone(
     let raw = root_zone.readily_available();
     let tomorrow = date.tomorrow().unwrap_or(date);
     let expected_demand = climate.expected_et0(tomorrow).0 * resolved.demand_factor_on(tomorrow);
-    let recorded = climate.span().is_some_and(|(first, _)| first <= date);
+    let recorded = climate.span().is_some_and(|span| span.first <= date);
     let state_from = if recorded { StateFrom::Record } else { StateFrom::Expected };
     let state = standing.state.unwrap_or_default();
     // A grow-in that has begun makes the store smaller: no more can be missing than it holds.

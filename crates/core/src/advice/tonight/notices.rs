@@ -6,6 +6,7 @@ use crate::account::site_account::{AccountInputs, begins};
 use crate::controller::Card;
 use crate::controller::night::NightPlan;
 use crate::ground::plant::Sky;
+use crate::quantity::span::DateSpan;
 use crate::quantity::units::{Celsius, LitresPerMinute, Millimetres};
 use crate::weather::climate::Climate;
 use jiff::civil::Date;
@@ -148,8 +149,10 @@ fn weather(climate: &Climate, date: Date) -> Vec<Notice> {
     let mut notices = Vec::new();
     match climate.span() {
         None => notices.push(Notice::NoWeather),
-        Some((first, _)) if first > date => notices.push(Notice::BeforeRecord { first }),
-        Some((_, last)) => {
+        Some(record) if record.first > date => {
+            notices.push(Notice::BeforeRecord { first: record.first });
+        }
+        Some(DateSpan { last, .. }) => {
             if last < date {
                 notices.push(Notice::RecordEnds { last, days: (date - last).get_days() });
             }

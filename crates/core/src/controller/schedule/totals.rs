@@ -2,10 +2,11 @@
 
 use super::{ProgramPass, ScheduledRun, Settings, expand, passes};
 use crate::controller::Card;
+use crate::quantity::span::TimeSpan;
 use crate::quantity::time::Seconds;
+use jiff::ToSpan;
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
-use jiff::{Timestamp, ToSpan};
 use std::collections::BTreeMap;
 
 /// Days that are looked through for the next watering day: the longest interval of any card, and a season between.
@@ -21,7 +22,7 @@ pub struct ProgramTotal {
     /// The same as one start of it waters on its next day, at that day's percentage.
     pub waters: Seconds,
     /// Begin and end of each of its starts on the next day that it waters, pauses and soaks included.
-    pub spans: Vec<(Timestamp, Timestamp)>,
+    pub spans: Vec<TimeSpan>,
     /// The next day that it waters, from the day asked for on; `None` when it does not within a year.
     pub next: Option<Date>,
 }
@@ -60,7 +61,7 @@ pub fn program_totals(settings: &Settings, card: &Card, tz: &TimeZone, from: Dat
             .filter(|pass| pass.program == index)
             .collect();
         total.waters = own.first().map_or(Seconds::ZERO, ProgramPass::watered);
-        total.spans = own.iter().map(|pass| (pass.begin, pass.end)).collect();
+        total.spans = own.iter().map(|pass| TimeSpan::new(pass.begin, pass.end)).collect();
         total.next = Some(next);
         total
     });
@@ -73,6 +74,7 @@ mod tests {
     use crate::controller::schedule::{Days, Percentages};
     use crate::controller::twelve_stations;
     use crate::quantity::ratio::Percentage;
+    use jiff::Timestamp;
     use jiff::civil::{date, time};
 
     /// 15+30+30+30+15 totals two hours, and nobody has to add them (common practice).
@@ -100,7 +102,7 @@ mod tests {
         let total = program_totals(&settings, &card, &TimeZone::UTC, today).remove(0);
         assert_eq!((total.keyed, total.waters), (Seconds::from_h(2), Seconds::from_h(2)));
         assert_eq!(
-            total.spans.iter().map(|(a, b)| (clock(*a), clock(*b))).collect::<Vec<_>>(),
+            total.spans.iter().map(|span| (clock(span.from), clock(span.until))).collect::<Vec<_>>(),
             [("02:00".into(), "04:00".into())]
         );
         assert_eq!((total.next, total.days_left(today)), (Some(date(2026, 7, 16)), Some(2)));
@@ -109,7 +111,7 @@ mod tests {
         settings.programs[0].starts.push(time(5, 0, 0, 0));
         let total = program_totals(&settings, &card, &TimeZone::UTC, today).remove(0);
         assert_eq!((total.keyed, total.waters), (Seconds::from_h(2), Seconds::from_h(1)));
-        let ends: Vec<String> = total.spans.iter().map(|(_, end)| clock(*end)).collect();
+        let ends: Vec<String> = total.spans.iter().map(|span| clock(span.until)).collect();
         assert_eq!(ends, ["03:00", "06:00"]);
     }
 

@@ -2,6 +2,7 @@
 
 use super::STALE_HOURS;
 use crate::controller::schedule::ScheduledRun;
+use crate::quantity::span::TimeSpan;
 use crate::sensors::Readings;
 use jiff::civil::Date;
 use jiff::{SignedDuration, Timestamp};
@@ -34,12 +35,12 @@ pub struct WindowDecision {
 /// [`WINDOW_MARGIN_MIN`]. `None` when nothing runs.
 #[must_use]
 pub fn cycle_window_needed_min<'a>(runs: impl Iterator<Item = &'a ScheduledRun>) -> Option<i64> {
-    let mut days: BTreeMap<Date, (Timestamp, Timestamp)> = BTreeMap::new();
+    let mut days: BTreeMap<Date, TimeSpan> = BTreeMap::new();
     for run in runs {
-        let span = days.entry(run.date).or_insert((run.start, run.end));
-        *span = (span.0.min(run.start), span.1.max(run.end));
+        let span = days.entry(run.date).or_insert(TimeSpan::new(run.start, run.end));
+        *span = TimeSpan::new(span.from.min(run.start), span.until.max(run.end));
     }
-    let longest = days.values().map(|(from, until)| until.duration_since(*from).as_secs()).max()?;
+    let longest = days.values().map(|span| span.duration().as_secs()).max()?;
     Some((longest + 59) / 60 + WINDOW_MARGIN_MIN)
 }
 

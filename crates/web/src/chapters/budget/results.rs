@@ -12,6 +12,7 @@ use upland_core::advice::budget::{
     schools, week,
 };
 use upland_core::advice::findings::{Finding, faults};
+use upland_core::quantity::span::DateSpan;
 use upland_core::sound::{SoundBase, sound_base};
 
 /// Weeks of the history.
@@ -39,7 +40,7 @@ pub(crate) struct Results {
     /// What is wrong with the programs that have no percentage.
     pub wrong: Vec<Finding>,
     /// Span of the record that the strategies were run over.
-    pub span: Option<(Date, Date)>,
+    pub span: Option<DateSpan>,
 }
 
 questions! {
@@ -67,13 +68,13 @@ impl Results {
         let needed = needs(installation, climate, rain, year);
         let SoundBase { base, wrong } = sound_base(installation, &settings, today, measure);
         let found = budget(&base, &needed, rain);
-        let span = climate.span().map(|(first, last)| {
+        let span = climate.span().map(|DateSpan { first, last }| {
             let to = today.min(last);
-            (to.checked_sub(SCHOOL_DAYS.days()).unwrap_or(first).max(first), to)
+            DateSpan::new(to.checked_sub(SCHOOL_DAYS.days()).unwrap_or(first).max(first), to)
         });
         let schools = match span {
-            Some((from, to)) if from < to && !found.zones.is_empty() => {
-                schools(&base, &found, climate, from, to)
+            Some(span) if span.count() > 1 && !found.zones.is_empty() => {
+                schools(&base, &found, climate, span)
             }
             _ => Vec::new(),
         };

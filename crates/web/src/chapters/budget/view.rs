@@ -19,6 +19,7 @@ use upland_core::controller::schedule::{Percentages, Settings};
 use upland_core::explain::{budget_month, budget_week};
 use upland_core::quantity::month::Month;
 use upland_core::quantity::ratio::Percentage;
+use upland_core::quantity::span::DateSpan;
 use upland_store::settings::SettingsRecord;
 
 /// Given and need may differ by this share before a cell is marked.
@@ -513,7 +514,7 @@ impl BudgetPage {
                 })
                 .collect(),
             schools: maker.schools(&figures.schools),
-            school_span: figures.span.map_or(String::new(), |(a, b)| {
+            school_span: figures.span.map_or(String::new(), |DateSpan { first: a, last: b }| {
                 format!("{} to {}", a.formatted("%-d %b %Y"), b.formatted("%-d %b %Y"))
             }),
             stepwise: !found.searched_through.iter().all(|s| *s),

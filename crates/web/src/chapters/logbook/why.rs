@@ -17,6 +17,7 @@ use jiff::civil::Date;
 use jiff::{Timestamp, ToSpan};
 use serde::Deserialize;
 use upland_core::account::zone::AccountDay;
+use upland_core::quantity::span::DateSpan;
 use upland_core::quantity::time::midnight;
 use upland_core::tuning::why;
 use upland_store::logbook::{Asked, LogEntry};
@@ -90,7 +91,7 @@ struct WhyPage {
 }
 
 /// The days that are asked for, in order and not too many.
-fn span(query: &Query, today: Date) -> Result<(Date, Date), PageError> {
+fn span(query: &Query, today: Date) -> Result<DateSpan, PageError> {
     let to = asked_day(query.to.as_deref(), today)?.unwrap_or(today).min(today);
     let back = |days: i32| to.checked_sub((days - 1).days()).unwrap_or(to);
     let from = asked_day(query.from.as_deref(), today)?.unwrap_or_else(|| back(DAYS));
@@ -102,7 +103,7 @@ fn span(query: &Query, today: Date) -> Result<(Date, Date), PageError> {
             "At most {MOST_DAYS} days at once. Choose a later first day."
         )));
     }
-    Ok((from, to))
+    Ok(DateSpan::new(from, to))
 }
 
 #[get("/sites/{id}/zones/{zone}/why")]
@@ -112,7 +113,7 @@ async fn why_page(
     query: web::Query<Query>,
 ) -> Result<HttpResponse, PageError> {
     let of_site = here.site_key();
-    let (from, to) = span(&query, here.moment(None).date)?;
+    let DateSpan { first: from, last: to } = span(&query, here.moment(None).date)?;
     let zone = here.records.zone(path.1)?.clone();
     let frame = Frame::of_site(&here, "Why", Chapter::Logbook)?;
     let now = here.moment(None).date;
@@ -323,9 +324,13 @@ mod tests {
         let ask = |from: Option<&str>, to: Option<&str>| {
             span(&Query { from: from.map(Into::into), to: to.map(Into::into) }, today)
         };
-        assert_eq!(ask(None, None).unwrap(), (date(2026, 6, 14), today));
-        assert_eq!(ask(Some("2026-07-14"), Some("2026-07-14")).unwrap(), (today, today), "one day");
-        assert_eq!(ask(None, Some("2027-01-01")).unwrap().1, today, "nothing ahead of now");
+        assert_eq!(ask(None, None).unwrap(), DateSpan::new(date(2026, 6, 14), today));
+        assert_eq!(
+            ask(Some("2026-07-14"), Some("2026-07-14")).unwrap(),
+            DateSpan::new(today, today),
+            "one day"
+        );
+        assert_eq!(ask(None, Some("2027-01-01")).unwrap().last, today, "nothing ahead of now");
         assert!(ask(Some("2026-07-14"), Some("2026-07-01")).is_err());
         assert!(ask(Some("2025-07-14"), None).is_err());
     }

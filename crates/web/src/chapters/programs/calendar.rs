@@ -10,6 +10,7 @@ use crate::site::context::{AtSite, EditorAt};
 use crate::site::controller_snapshot::ControllerSnapshot;
 use actix_web::{HttpRequest, HttpResponse, get, post, web};
 use jiff::{Timestamp, ToSpan};
+use upland_core::quantity::span::DateSpan;
 use upland_formats::runs_ics::{About, write};
 
 pub(super) fn routes(config: &mut web::ServiceConfig) {
@@ -24,7 +25,7 @@ fn text(snapshot: &ControllerSnapshot, now: Timestamp) -> Result<String, PageErr
     let names = snapshot.names(&settings);
     let from = snapshot.today;
     let to = from.checked_add(DAYS.days()).unwrap_or(from);
-    let runs = snapshot.openings(&settings, (from, to));
+    let runs = snapshot.openings(&settings, DateSpan::new(from, to));
     let record = &snapshot.site_controller()?.record;
     let name = format!("{}, {}", record.controller.place, snapshot.records.site.site.name);
     let uid = format!("upland-almanac-{}", record.id);

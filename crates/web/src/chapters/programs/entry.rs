@@ -183,8 +183,7 @@ pub(super) fn totals(snapshot: &ControllerSnapshot, settings: &Settings) -> Vec<
     let tomorrow = LazyCell::new(|| snapshot.today.tomorrow().map(from).unwrap_or_default());
     // A program whose starts of today are over waters next on its next day.
     let over = |total: &ProgramTotal| {
-        total.next == Some(snapshot.today)
-            && total.spans.last().is_some_and(|(begin, _)| *begin <= snapshot.at)
+        total.next == Some(snapshot.today) && total.spans.last().is_some_and(|span| span.from <= snapshot.at)
     };
     from(snapshot.today)
         .into_iter()
@@ -203,7 +202,11 @@ pub(super) fn totals(snapshot: &ControllerSnapshot, settings: &Settings) -> Vec<
                     }
                     _ => String::new(),
                 },
-                spans: total.spans.iter().map(|(a, b)| format!("{} to {}", clock(*a), clock(*b))).collect(),
+                spans: total
+                    .spans
+                    .iter()
+                    .map(|span| format!("{} to {}", clock(span.from), clock(span.until)))
+                    .collect(),
                 next: match (total.next, total.days_left(snapshot.today)) {
                     (Some(_), Some(0)) => "waters today".into(),
                     (Some(next), Some(1)) => format!("next {}, 1 day left", next.formatted("%a %-d %b")),

@@ -21,6 +21,7 @@ use upland_core::controller::schedule::Settings;
 use upland_core::installation::manual::{
     ManualRun, SYRINGE, TEST_WALK, blow_out_order, one_program, one_zone, syringe, test_walk,
 };
+use upland_core::quantity::span::DateSpan;
 use upland_core::quantity::time::Seconds;
 use upland_formats::typed;
 
@@ -132,7 +133,7 @@ fn view(
     let clock = |t: Timestamp| t.to_zoned(tz.clone()).formatted("%H:%M:%S");
     let date = at.to_zoned(tz.clone()).date();
     // What is held does not stand in the way.
-    let runs = snapshot.openings(settings, (date.yesterday().unwrap_or(date), date));
+    let runs = snapshot.openings(settings, DateSpan::new(date.yesterday().unwrap_or(date), date));
     let found = run.obstacles(&snapshot.installation, &runs, at);
     let mut obstacles: Vec<String> = found
         .forbidden

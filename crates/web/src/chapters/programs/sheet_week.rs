@@ -7,6 +7,7 @@ use crate::site::controller_snapshot::ControllerSnapshot;
 use jiff::civil::Date;
 use jiff::{Timestamp, ToSpan};
 use upland_core::controller::schedule::{Settings, expand, passes};
+use upland_core::quantity::span::TimeSpan;
 use upland_core::quantity::time::midnight;
 use upland_core::sensors::{Sense, Sensor};
 use upland_core::site::UnitSystem;
@@ -59,28 +60,27 @@ pub(super) fn week(snapshot: &ControllerSnapshot, settings: &Settings, from: Dat
     let last = from.checked_add((DAYS - 1).days()).ok()?;
     let before = from.yesterday().ok()?;
     let runs = expand(settings, &there.card, &there.tz, before, last);
-    let bounds = |day: i32| -> Option<(Timestamp, Timestamp)> {
+    let bounds = |day: i32| -> Option<TimeSpan> {
         let date = from.checked_add(day.days()).ok()?;
-        Some((midnight(date, &there.tz), midnight(date.tomorrow().ok()?, &there.tz)))
+        Some(TimeSpan::new(midnight(date, &there.tz), midnight(date.tomorrow().ok()?, &there.tz)))
     };
     let mut bars = Vec::new();
     for pass in passes(runs.iter()) {
         let letter =
             settings.programs.get(pass.program).map_or(String::new(), |program| program.name.clone());
         for day in 0..DAYS {
-            let (begins, ends) = bounds(day)?;
-            let (starts, stops) = (pass.begin.max(begins), pass.end.min(ends));
-            if starts >= stops {
+            let whole = bounds(day)?;
+            let seen = TimeSpan::new(pass.begin, pass.end).shared(whole);
+            if seen.is_empty() {
                 continue;
             }
             // A day of 23 or 25 hours is drawn as wide as the others.
-            let share = |at: Timestamp| {
-                at.duration_since(begins).as_secs_f64() / ends.duration_since(begins).as_secs_f64()
-            };
-            let width = ((share(stops) - share(starts)) * WIDE).max(THINNEST);
+            let share =
+                |at: Timestamp| at.duration_since(whole.from).as_secs_f64() / whole.duration().as_secs_f64();
+            let width = ((share(seen.until) - share(seen.from)) * WIDE).max(THINNEST);
             let clock = |at: Timestamp| at.to_zoned(there.tz.clone()).formatted("%H:%M");
             bars.push(WeekBar {
-                x: WIDE.mul_add(share(starts), LEFT),
+                x: WIDE.mul_add(share(seen.from), LEFT),
                 y: ROW.mul_add(f64::from(day), TOP + 3.0),
                 width,
                 words: format!("{letter}, {} to {}", clock(pass.begin), clock(pass.end)),

@@ -13,7 +13,8 @@ use std::collections::{BTreeMap, BTreeSet};
 use upland_core::account::running::ControllerRun;
 use upland_core::controller::ordinance::merged;
 use upland_core::controller::schedule::{ProgramPass, ScheduledRun, expand, passes};
-use upland_core::controller::windows::window_instants;
+use upland_core::controller::windows::main_window;
+use upland_core::quantity::span::TimeSpan;
 use upland_core::quantity::time;
 use upland_core::quantity::time::Seconds;
 use upland_core::quantity::units::LitresPerMinute;
@@ -196,28 +197,28 @@ pub(super) fn week_runs(names: &Names<'_>, from: Date) -> Vec<ScheduledRun> {
     runs
 }
 
-fn forbidden(names: &Names<'_>, from: Date, to: Date) -> Vec<(Timestamp, Timestamp)> {
+fn forbidden(names: &Names<'_>, from: Date, to: Date) -> Vec<TimeSpan> {
     merged(&names.installation.law.forbidden(None, from, to, &names.installation.tz))
 }
 
 /// Sunset of a date and sunrise of the next, as instants.
 fn sun_of_night(names: &Names<'_>, date: Date) -> Vec<(Timestamp, &'static str)> {
     let (latitude, longitude) = (names.installation.latitude_deg, names.installation.longitude_deg);
-    let set = sunrise_sunset(date, latitude, longitude).map(|(_, set)| (set, "sunset"));
-    let rise = sunrise_sunset(tomorrow(date), latitude, longitude).map(|(rise, _)| (rise, "sunrise"));
+    let set = sunrise_sunset(date, latitude, longitude).map(|day| (day.until, "sunset"));
+    let rise = sunrise_sunset(tomorrow(date), latitude, longitude).map(|day| (day.from, "sunrise"));
     [set, rise].into_iter().flatten().collect()
 }
 
 fn draw_pass(names: &Names<'_>, axis: &Axis, pass: &ProgramPass<'_>, y: u32) -> Option<Pass> {
     let first = pass.runs.first()?;
     let whole = axis.bar(pass.begin, pass.end, y + 2)?;
-    let mut spans: Vec<(Timestamp, Timestamp)> = Vec::new();
+    let mut spans: Vec<TimeSpan> = Vec::new();
     for run in &pass.runs {
         match spans.last_mut() {
-            Some(span) if run.start.duration_since(span.1).as_secs() <= JOINED_S => {
-                span.1 = span.1.max(run.end);
+            Some(span) if run.start.duration_since(span.until).as_secs() <= JOINED_S => {
+                span.until = span.until.max(run.end);
             }
-            _ => spans.push((run.start, run.end)),
+            _ => spans.push(TimeSpan::new(run.start, run.end)),
         }
     }
     let name = names.program(pass.program);
@@ -232,7 +233,7 @@ fn draw_pass(names: &Names<'_>, axis: &Axis, pass: &ProgramPass<'_>, y: u32) -> 
         fill: pass.program % FILLS,
         label_x: whole.x.clone(),
         whole,
-        runs: spans.iter().filter_map(|(from, until)| axis.bar(*from, *until, y + 13)).collect(),
+        runs: spans.iter().filter_map(|span| axis.bar(span.from, span.until, y + 13)).collect(),
         title: format!(
             "Program {name}, {} to {}: {}; {} min of watering{}",
             clock(pass.begin),
@@ -273,7 +274,7 @@ impl Zoom {
             Self::Day => Axis { from: noon(date, names), until: noon(tomorrow(date), names) },
             Self::Window => {
                 let hull = names.installation.hull();
-                let (open, shut) = window_instants(date, hull, &names.installation.tz);
+                let TimeSpan { from: open, until: shut } = main_window(date, hull, &names.installation.tz);
                 let hour = SignedDuration::from_hours(1);
                 Axis { from: open - hour, until: shut + hour }
             }
@@ -317,9 +318,9 @@ pub(super) fn week(names: &Names<'_>, runs: &[ScheduledRun], shown: Shown) -> We
         let axis = zoom.axis(names, date);
         drawn.rows.push(Row { date, label: date.formatted("%a %-d %b"), y, chosen: date == chosen });
         let windows: BTreeSet<_> = stations.iter().flat_map(|n| open_to(names, *n, date)).collect();
-        drawn.open.extend(windows.iter().filter_map(|(open, shut)| axis.bar(*open, *shut, y)));
+        drawn.open.extend(windows.iter().filter_map(|span| axis.bar(span.from, span.until, y)));
         let bans = forbidden(names, date, tomorrow(date));
-        drawn.banned.extend(bans.iter().filter_map(|(from, until)| axis.bar(*from, *until, y)));
+        drawn.banned.extend(bans.iter().filter_map(|span| axis.bar(span.from, span.until, y)));
         drawn.sun.extend(
             sun_of_night(names, date)
                 .into_iter()
@@ -408,7 +409,7 @@ fn sun_marks(names: &Names<'_>, date: Date, axis: &Axis, y: u32) -> Vec<Mark> {
 }
 
 /// The open spans of a station around a date.
-fn open_to(names: &Names<'_>, station: u16, date: Date) -> Vec<(Timestamp, Timestamp)> {
+fn open_to(names: &Names<'_>, station: u16, date: Date) -> Vec<TimeSpan> {
     let there = names.installation;
     there.open_spans(&there.windows_around(station, date, date))
 }
@@ -428,7 +429,8 @@ pub(super) fn night(
     let mut mine: Vec<&ScheduledRun> = lighting.chain(own.iter().map(|r| &r.run)).filter(within).collect();
     mine.sort_by_key(|r| (r.start, r.program, r.station, r.cycle));
     let (first, last) = (mine.first()?.start, mine.iter().map(|r| r.end).max()?);
-    let (open, shut) = window_instants(date, names.installation.hull(), &names.installation.tz);
+    let TimeSpan { from: open, until: shut } =
+        main_window(date, names.installation.hull(), &names.installation.tz);
     let margin = SignedDuration::from_mins(MARGIN_MIN);
     let axis = Axis { from: first.min(open) - margin, until: last.max(shut) + margin };
     let stations: BTreeSet<u16> = mine.iter().map(|r| r.station).collect();
@@ -448,9 +450,9 @@ pub(super) fn night(
         open: lane_y
             .iter()
             .flat_map(|(n, y)| open_to(names, *n, date).into_iter().map(|span| (span, *y)))
-            .filter_map(|((open, shut), y)| axis.bar(open, shut, y))
+            .filter_map(|(span, y)| axis.bar(span.from, span.until, y))
             .collect(),
-        banned: bans.iter().filter_map(|(from, until)| axis.bar(*from, *until, HEAD_PX)).collect(),
+        banned: bans.iter().filter_map(|span| axis.bar(span.from, span.until, HEAD_PX)).collect(),
         sun: sun_marks(names, date, &axis, lanes_bottom + 14),
         flow: flow_chart(names, &mine, &axis),
         runs: drawn,

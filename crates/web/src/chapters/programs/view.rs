@@ -22,6 +22,7 @@ use upland_core::controller::{Card, PercentageScope};
 use upland_core::explain::weekly;
 use upland_core::installation::{NEED_SHARES, given};
 use upland_core::quantity::month::Month;
+use upland_core::quantity::span::{DateSpan, TimeSpan};
 use upland_core::quantity::time::Seconds;
 use upland_core::quantity::time::monday_of;
 
@@ -358,8 +359,8 @@ pub(super) fn live(
     let water = snapshot.installation.volume(waters);
     let (needs, workings) = need_rows(&names, day);
     let around = |days: i64| chosen.checked_add(days.days()).unwrap_or(chosen);
-    let own = snapshot.runs_of(settings, (around(-1), around(1)));
-    let (begin, end) = snapshot.night(chosen);
+    let own = snapshot.runs_of(settings, DateSpan::new(around(-1), around(1)));
+    let TimeSpan { from: begin, until: end } = snapshot.night(chosen);
     LiveView {
         path: snapshot.path(),
         zone_pages: zone_pages(snapshot),

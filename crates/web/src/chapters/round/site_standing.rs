@@ -8,6 +8,7 @@ use jiff::tz::TimeZone;
 use std::collections::BTreeSet;
 use upland_core::account::running::ControllerRun;
 use upland_core::advice::tonight::night_runs;
+use upland_core::quantity::span::TimeSpan;
 use upland_core::quantity::units::Millimetres;
 use upland_core::sensors::state::Says;
 use upland_core::tuning::{Looks, expected_look};
@@ -43,7 +44,7 @@ pub(super) fn of_site(site: &SiteSnapshot, last: Option<&VisitRecord>) -> SiteSt
         let night = site.night(own.number).night;
         let at = |minute: u32| night.at(minute).map(|at| at.timestamp());
         let run = |run: &upland_core::controller::night::Run| {
-            Some((at(run.from_minute)?, at(run.from_minute + run.minutes)?))
+            Some(TimeSpan::new(at(run.from_minute)?, at(run.from_minute + run.minutes)?))
         };
         let all: Vec<_> = night.layout.runs.iter().filter_map(run).collect();
         all
@@ -75,9 +76,10 @@ fn names<'a>(all: impl Iterator<Item = &'a String>) -> Vec<String> {
 }
 
 /// Runs that are expected tonight, as bars.
-fn spans(runs: impl Iterator<Item = (Timestamp, Timestamp)>, date: Date, tz: &TimeZone) -> Vec<NightRun> {
-    let bar = |(from, until)| {
-        let (from, until) = (minutes_after_noon(date, tz, from)?, minutes_after_noon(date, tz, until)?);
+fn spans(runs: impl Iterator<Item = TimeSpan>, date: Date, tz: &TimeZone) -> Vec<NightRun> {
+    let bar = |run: TimeSpan| {
+        let from = minutes_after_noon(date, tz, run.from)?;
+        let until = minutes_after_noon(date, tz, run.until)?;
         Some(NightRun { tonight: true, from, until, held: false })
     };
     joined(runs.filter_map(bar).collect())

@@ -20,6 +20,7 @@ use std::collections::BTreeSet;
 use std::sync::Arc;
 use upland_core::account::running::{ControllerRun, Holder};
 use upland_core::advice::sensor_choice::{Pays, advise, conflicts};
+use upland_core::quantity::span::DateSpan;
 use upland_core::quantity::units::Litres;
 use upland_core::sensors::placement::{Surroundings, judge, overall};
 use upland_core::sensors::state::Says;
@@ -201,12 +202,12 @@ fn card_for(sense: Sense) -> &'static str {
 
 fn advice(snapshot: &SiteSnapshot) -> Vec<ControllerAdvice> {
     let units = snapshot.units();
-    let span = snapshot.climate.span().map(|(first, last)| {
+    let span = snapshot.climate.span().map(|DateSpan { first, last }| {
         let to = last.min(snapshot.today());
         // Whole years, three at most, so that seasons weigh the same.
         let years = ((to - first).get_days() / 365).clamp(0, 3);
         let from = if years == 0 { first } else { to.checked_sub((years * 365 - 1).days()).unwrap_or(first) };
-        (from, to)
+        DateSpan::new(from, to)
     });
     snapshot
         .records

@@ -10,6 +10,7 @@ use upland_core::account::sensed::{as_read, nights};
 use upland_core::advice::rain_replay::{
     AdvisedThreshold, Because, ThresholdResult, advised, steps, thresholds,
 };
+use upland_core::quantity::span::DateSpan;
 use upland_core::quantity::time::midnight;
 use upland_core::quantity::units::Millimetres;
 use upland_core::sensors::state::{Hold, rain_holds};
@@ -52,7 +53,7 @@ const STRIP_DAYS: i32 = 365;
 
 /// The last year of the record for a sensor of rain, at every threshold.
 pub(super) fn replayed(snapshot: &SiteSnapshot, record: &SensorRecord) -> Replayed {
-    let (Some(own), Some((first, last))) =
+    let (Some(own), Some(DateSpan { first, last })) =
         (snapshot.site_controller(record.sensor.controller_number), snapshot.climate.span())
     else {
         return Replayed::default();

@@ -253,7 +253,8 @@ pub(super) fn night_strip(
         return None;
     }
     let sun = sunrise_sunset(night.window_until.date(), latitude_deg, longitude_deg);
-    let sunrise = sun.and_then(|(rise, _)| {
+    let sunrise = sun.and_then(|day| {
+        let rise = day.from;
         let at = rise.to_zoned(tz.clone());
         axis.mark(&at, format!("sunrise {}", at.formatted("%H:%M")))
     });

@@ -10,6 +10,7 @@ use upland_core::account::running::{ControllerRun, Holder};
 use upland_core::account::site_account::AccountInputs;
 use upland_core::account::zone::AccountHour;
 use upland_core::controller::schedule::{Rest, Settings};
+use upland_core::quantity::span::DateSpan;
 use upland_core::quantity::time::monday_of;
 use upland_core::quantity::units::Millimetres;
 use upland_core::site::{ResolvedZone, StationId, SurveyedZone, UnitSystem, Zone};
@@ -57,13 +58,13 @@ impl DayView {
         facts: &AccountInputs,
         way: &TrialWay,
         zone: &ZoneResult,
-        span: (Date, Date),
+        span: DateSpan,
         date: Date,
         units: UnitSystem,
         link: &str,
     ) -> Option<Self> {
         let id = StationId::new(zone.controller_number, zone.station);
-        let found = day(way, facts, span.0, span.1, id, date).ok()??;
+        let found = day(way, facts, span, id, date).ok()??;
         let SurveyedZone { zone: survey, resolved } = facts.zone(id)?;
         let names = facts.of_controller(zone.controller_number).map(|b| b.sensor_names()).unwrap_or_default();
         let settings = found.settings.as_ref();
@@ -75,14 +76,14 @@ impl DayView {
         let refill = resolved.root_zone_on(date).readily_available();
         let missing = found.hours.last().map_or(Millimetres::ZERO, |h| h.water.depletion);
         let to = |date: Option<Date>| {
-            let date = date.filter(|d| (span.0..=span.1).contains(d))?;
+            let date = date.filter(|d| span.contains(*d))?;
             Some(format!("{link}{date}#h-day"))
         };
         Some(Self {
             title: format!("{}, {}", long_date(date), survey.name),
             before: to(date.yesterday().ok()),
             after: to(date.tomorrow().ok()),
-            worst: to(zone.worst_week.map(|(monday, _)| monday.max(span.0))),
+            worst: to(zone.worst_week.map(|(monday, _)| monday.max(span.first))),
             quiet: words::sentence(&[
                 match found.hours.len() - hours.len() {
                     n if hours.is_empty() => format!("in none of the {n} hours anything fell or ran"),

@@ -85,7 +85,7 @@ impl Opened {
         let beside = beside.filter(|_| code != Named::AsSet.code());
         let zone_key = zone.map(key).unwrap_or_default();
         let date: Date = day.unwrap_or_else(|| {
-            zone.map_or(tried.span.1, |z| day::first_looked_at(z, tried.span.0, tried.span.1))
+            zone.map_or(tried.span.last, |z| day::first_looked_at(z, tried.span.first, tried.span.last))
         });
         let link = format!("?{same}way={way}&zone={zone_key}&day=");
         let line = |own: &ZoneResult| {

@@ -126,5 +126,5 @@ async fn json(here: AtSite, query: web::Query<Query>) -> Result<HttpResponse, Pa
     Ok(HttpResponse::Ok()
         .content_type("application/json")
         .insert_header(attachment(&format!("{} trial", here.records.site.site.name), "json"))
-        .body(upland_formats::trial_json::write(tried.span.0, tried.span.1, &tried.results)))
+        .body(upland_formats::trial_json::write(tried.span.first, tried.span.last, &tried.results)))
 }

@@ -15,6 +15,7 @@ use std::sync::Arc;
 use upland_core::advice::planner::Strategy;
 use upland_core::codes::Coded;
 use upland_core::quantity::ratio::Share;
+use upland_core::quantity::span::DateSpan;
 use upland_core::site::UnitSystem;
 use upland_core::trial::protocol::{self, Miss, MissKind, NoReport, Report, WayReport};
 
@@ -111,7 +112,7 @@ async fn protocol_page(here: AtSite) -> Result<HttpResponse, PageError> {
     let (mut period, mut ways, mut refused) = (String::new(), Vec::new(), None);
     match &*found {
         Ok(report) => {
-            let (from, to) = report.period;
+            let DateSpan { first: from, last: to } = report.period;
             period = format!(
                 "{} to {} {}: the first thirty days of the record with enough of both, {} of rain and {} of ET0",
                 short_date(from),

@@ -11,6 +11,7 @@ use jiff::civil::Date;
 use upland_core::codes::Coded;
 use upland_core::quantity::bounds::{self, Bound};
 use upland_core::quantity::month::Month;
+use upland_core::quantity::span::DateSpan;
 use upland_core::trial::{Bill, NoSample, Origin, Pump, Sample, Tariff};
 use upland_core::weather::climate::Climate;
 use upland_formats::trial_file::{MAX_DAYS, check_steps};
@@ -140,7 +141,7 @@ pub(super) fn read(here: &AtSite, query: &Query) -> (Asked, Vec<String>) {
 /// The same on the climate of a site and its day.
 pub(super) fn read_on(climate: &Climate, today: Date, query: &Query) -> (Asked, Vec<String>) {
     let mut errors = Vec::new();
-    let (first, last) = climate.span().unwrap_or((today, today));
+    let DateSpan { first, last } = climate.span().unwrap_or(DateSpan::new(today, today));
     let to = last.min(today);
     let year_before = to.checked_sub(364.days()).unwrap_or(to).max(first);
     let from = day(query.from.as_ref(), year_before, today, "First day", &mut errors);
@@ -153,7 +154,7 @@ pub(super) fn read_on(climate: &Climate, today: Date, query: &Query) -> (Asked, 
             } else if days >= MAX_DAYS {
                 errors.push("At most three years are tried at once; choose fewer days.".into());
             }
-            Sample::Days(from, to)
+            Sample::Days(DateSpan::new(from, to))
         }
         "typical" => Sample::Typical,
         "driest" => Sample::Driest,
@@ -167,7 +168,7 @@ pub(super) fn read_on(climate: &Climate, today: Date, query: &Query) -> (Asked, 
         },
         _ => {
             errors.push("Choose the weather from the list.".into());
-            Sample::Days(from, to)
+            Sample::Days(DateSpan::new(from, to))
         }
     };
     let steps = steps(query.price.as_ref(), &mut errors);
@@ -200,7 +201,7 @@ impl Asked {
     /// The same question as an address asks it.
     pub fn query(&self) -> String {
         let weather = match self.sample {
-            Sample::Days(from, to) => format!("weather=days&from={from}&to={to}"),
+            Sample::Days(DateSpan { first: from, last: to }) => format!("weather=days&from={from}&to={to}"),
             Sample::Typical => "weather=typical".into(),
             Sample::Driest => "weather=driest".into(),
             Sample::Wettest => "weather=wettest".into(),
@@ -272,7 +273,7 @@ pub(super) fn gaps(climate: &Climate, from: Date, to: Date) -> Option<String> {
 /// The weather in a few words, for a reason.
 pub(super) fn short(asked: &Asked) -> String {
     match asked.sample {
-        Sample::Days(from, to) => format!("{from} to {to}"),
+        Sample::Days(DateSpan { first: from, last: to }) => format!("{from} to {to}"),
         Sample::Typical => "a typical year".into(),
         Sample::Driest => "the driest year".into(),
         Sample::Wettest => "the wettest year".into(),
@@ -341,7 +342,8 @@ mod tests {
 
     #[test]
     fn nothing_asked_is_the_last_recorded_year_without_prices() {
-        let whole = Asked { sample: Sample::Days(date(2025, 6, 15), date(2026, 6, 14)), tariff: None };
+        let whole =
+            Asked { sample: Sample::Days(DateSpan::new(date(2025, 6, 15), date(2026, 6, 14))), tariff: None };
         assert_eq!(asked(""), (whole.clone(), vec![]));
         assert_eq!(asked("weather=&price=+&kw=&from="), (whole, vec![]), "emptied fields ask for nothing");
         // A site of a week's record, and one of none.
@@ -357,9 +359,15 @@ mod tests {
             .collect();
         let short = Climate::from_record(&week, site.station());
         let (days, errors) = read_on(&short, TODAY, &Query::default());
-        assert_eq!((days.sample, errors), (Sample::Days(date(2026, 7, 1), date(2026, 7, 7)), vec![]));
+        assert_eq!(
+            (days.sample, errors),
+            (Sample::Days(DateSpan::new(date(2026, 7, 1), date(2026, 7, 7))), vec![])
+        );
         let none = Climate::from_record(&[], site.station());
-        assert_eq!(read_on(&none, TODAY, &Query::default()).0.sample, Sample::Days(TODAY, TODAY));
+        assert_eq!(
+            read_on(&none, TODAY, &Query::default()).0.sample,
+            Sample::Days(DateSpan::new(TODAY, TODAY))
+        );
     }
 
     #[test]

@@ -6,12 +6,12 @@ use crate::server::error::PageError;
 use crate::server::parallel::each_of;
 use crate::site::context::AtSite;
 use crate::site::snapshot::SiteSnapshot;
-use jiff::civil::Date;
 use std::collections::BTreeMap;
 use std::sync::Arc;
 use upland_core::account::site_account::AccountInputs;
 use upland_core::advice::planner::Strategy;
 use upland_core::codes::Coded;
+use upland_core::quantity::span::DateSpan;
 use upland_core::sensors::Sense;
 use upland_core::trial::{Named, NoSample, Origin, Refusal, Schedule, TrialWay, WayResult, run, run_mean};
 use upland_formats::trial_file::{Ready, TrialFile, TrialWeather};
@@ -84,7 +84,7 @@ pub(super) enum Depth {
 /// Ways that were tried, and those that could not be, with the reason.
 pub(super) struct Tried {
     pub facts: AccountInputs,
-    pub span: (Date, Date),
+    pub span: DateSpan,
     pub origin: Origin,
     pub results: Vec<WayResult>,
     pub refused: Vec<(String, Why)>,
@@ -96,7 +96,7 @@ impl Tried {
         let tariff = trial.tariff.as_ref();
         let one = |way: &TrialWay| {
             let outcome = match depth {
-                Depth::InParts => run(way, &ready.facts, ready.span.0, ready.span.1, tariff, |_, _| ()),
+                Depth::InParts => run(way, &ready.facts, ready.span, tariff, |_, _| ()),
                 Depth::Mean => run_mean(way, &ready.facts, ready.span, tariff),
             };
             (way.name.clone(), outcome)
@@ -182,9 +182,11 @@ pub(super) async fn in_full(
     let question = InFull { asked: format!("{asked:?}"), way: result.way.name.clone() };
     let (known, mean, tariff) = (Arc::clone(tried), result.clone(), asked.tariff.clone());
     here.once(here.about(), question, 30 * here.records.zones.len(), move |_| {
-        let full = known.as_ref().as_ref().ok().and_then(|tried| {
-            run(&mean.way, &tried.facts, tried.span.0, tried.span.1, tariff.as_ref(), |_, _| ()).ok()
-        });
+        let full = known
+            .as_ref()
+            .as_ref()
+            .ok()
+            .and_then(|tried| run(&mean.way, &tried.facts, tried.span, tariff.as_ref(), |_, _| ()).ok());
         Ok(full.unwrap_or(mean))
     })
     .await

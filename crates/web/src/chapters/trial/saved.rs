@@ -79,7 +79,7 @@ async fn keep(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpResponse, 
     let trial = TrialFile { weather, ..trial_of(&snapshot, &asked, name.clone(), ways) };
     let zone = |zone: &_| words::zone_name(&known.facts, zone);
     let answer = words::answer(&known.results, &zone);
-    let result = trial_json::write(known.span.0, known.span.1, &known.results);
+    let result = trial_json::write(known.span.first, known.span.last, &known.results);
     let kept = name.clone();
     let id = here
         .change(move |change| {
@@ -114,7 +114,7 @@ async fn again(here: &AtSite, id: i64) -> Result<Arc<Again>, PageError> {
         })?;
         let ready = trial.ready().map_err(|why| unreadable(no_sample(why)))?;
         let tried = Tried::of(ready, &trial, Depth::InParts);
-        let repeats = trial_json::write(tried.span.0, tried.span.1, &tried.results) == record.result;
+        let repeats = trial_json::write(tried.span.first, tried.span.last, &tried.results) == record.result;
         Ok(Again { repeats, tried, trial, record })
     })
     .await

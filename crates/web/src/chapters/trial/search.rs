@@ -307,7 +307,7 @@ async fn search_page(here: AtSite, query: web::Query<Query>) -> Result<HttpRespo
     let weather = match ended.filter(|(_, outcome)| !outcome.origin.is_empty()) {
         Some((_, outcome)) => outcome.origin.clone(),
         None => ready(&snapshot, &trial_of(&snapshot, &asked, String::new(), Vec::new()))
-            .map_or_else(no_sample, |ready| query::origin(&ready.origin, ready.span.0, ready.span.1)),
+            .map_or_else(no_sample, |ready| query::origin(&ready.origin, ready.span.first, ready.span.last)),
     };
     page(&SearchPage {
         frame: Frame::of_site(&here, "Optimise", Chapter::Trial)?,
@@ -406,7 +406,7 @@ pub(crate) fn search_for(state: &AppState, site: SiteKey) -> Result<Option<Strin
                     complete: found.complete,
                     tried: found.progress.tried,
                     runs: found.progress.runs,
-                    origin: query::origin(&made.origin, made.span.0, made.span.1),
+                    origin: query::origin(&made.origin, made.span.first, made.span.last),
                     revision,
                     way: found.way.map(|(way, _)| way_file::to_value(&way)),
                     refusals: Vec::new(),

@@ -11,8 +11,8 @@ use crate::server::parallel::each_of;
 use crate::site::context::AtSite;
 use actix_web::{HttpResponse, get, web};
 use askama::Template;
-use jiff::civil::Date;
 use upland_core::account::site_account::AccountInputs;
+use upland_core::quantity::span::DateSpan;
 use upland_core::quantity::units::Millimetres;
 use upland_core::site::UnitSystem;
 use upland_core::trial::Sample;
@@ -33,12 +33,12 @@ struct Judged {
 /// Every sensor on trial.
 struct OnTrial {
     sensors: Vec<Judged>,
-    span: (Date, Date),
+    span: DateSpan,
     origin: Origin,
 }
 
 impl OnTrial {
-    fn of(facts: &AccountInputs, span: (Date, Date), origin: Origin) -> Self {
+    fn of(facts: &AccountInputs, span: DateSpan, origin: Origin) -> Self {
         let all = variants(facts);
         // A sensor is of its controller alone.
         let controllers: Vec<(u8, AccountInputs)> =
@@ -194,7 +194,7 @@ async fn sensors_page(here: AtSite, query: web::Query<Query>) -> Result<HttpResp
         site_id: here.id(),
         same: asked.query(),
         errors,
-        origin: on_trial.map_or(String::new(), |t| query::origin(&t.origin, t.span.0, t.span.1)),
+        origin: on_trial.map_or(String::new(), |t| query::origin(&t.origin, t.span.first, t.span.last)),
         sensors: on_trial.map_or_else(Vec::new, |t| t.sensors.iter().map(|own| view(own, units)).collect()),
     })
 }

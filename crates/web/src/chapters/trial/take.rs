@@ -16,6 +16,7 @@ use jiff::civil::Date;
 use std::sync::Arc;
 use upland_core::account::site_account::AccountInputs;
 use upland_core::controller::schedule::Settings;
+use upland_core::quantity::span::DateSpan;
 use upland_core::quantity::time::midnight;
 use upland_core::trial::{PercentageRule, Schedule, TrialWay, apply};
 use upland_store::settings::SettingsKind;
@@ -37,7 +38,7 @@ fn settings_of(way: &TrialWay, facts: &AccountInputs, number: u8, today: Date) -
         return all.iter().find(|(own, _)| *own == number).map(|(_, settings)| settings.clone());
     }
     let month_ago = today.checked_sub(1.month()).unwrap_or(today);
-    let (tried, _) = apply(way, facts, month_ago, today).ok()?;
+    let (tried, _) = apply(way, facts, DateSpan::new(month_ago, today)).ok()?;
     let at = midnight(today.tomorrow().unwrap_or(today), &facts.tz);
     let settings = tried.of_controller(number)?.settings_at(at)?.clone();
     if planned {

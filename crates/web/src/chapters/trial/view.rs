@@ -17,6 +17,7 @@ use std::sync::Arc;
 use upland_core::account::site_account::AccountInputs;
 use upland_core::codes::Coded;
 use upland_core::controller::schedule::Settings;
+use upland_core::quantity::span::DateSpan;
 use upland_core::site::UnitSystem;
 use upland_core::trial::{Bill, Named, Sample, TrialWay, WayResult, ZoneResult};
 use upland_store::trials::TrialLine;
@@ -238,7 +239,7 @@ impl TrialPage {
         let is_alike = |r: &&WayResult| as_set.is_some_and(|set| set.way != r.way && set.zones == r.zones);
         let lines: Vec<WayLine> = tried.results.iter().filter(|r| !is_alike(r)).map(line).collect();
         let mut form = TrialForm::of(query);
-        if let Sample::Days(from, to) = asked.sample {
+        if let Sample::Days(DateSpan { first: from, last: to }) = asked.sample {
             (form.from, form.to) = (from.to_string(), to.to_string());
         }
         Self {
@@ -246,8 +247,8 @@ impl TrialPage {
             site_id: here.id(),
             errors: Vec::new(),
             answer: words::answer(&tried.results, &name),
-            origin: query::origin(&tried.origin, tried.span.0, tried.span.1),
-            gaps: query::gaps(&facts.climate, tried.span.0, tried.span.1),
+            origin: query::origin(&tried.origin, tried.span.first, tried.span.last),
+            gaps: query::gaps(&facts.climate, tried.span.first, tried.span.last),
             form,
             has_cost: asked.tariff.is_some(),
             bill: asked.tariff.as_ref().filter(|t| t.steps.len() > 1).map_or("", |t| t.bill.label()),

@@ -28,6 +28,7 @@ use upland_core::controller::schedule::Days;
 use upland_core::ground::planting::WeanOff;
 use upland_core::quantity::bounds::{self, Bound};
 use upland_core::quantity::ratio::Share;
+use upland_core::quantity::span::DateSpan;
 use upland_core::quantity::time::Hours;
 use upland_core::quantity::units::Millimetres;
 use upland_core::sensors::Release;
@@ -319,7 +320,7 @@ impl Taking<'_> {
                 if to < from && self.errors.is_empty() {
                     self.errors.push(format!("{name}: the last day of the bypass lies before the first."));
                 }
-                Change::Bypassed(from, to)
+                Change::Bypassed(DateSpan::new(from, to))
             }
             _ => return None,
         };
@@ -427,7 +428,7 @@ async fn refusals(here: &AtSite, way: &TrialWay) -> Result<Vec<String>, PageErro
     let snapshot = here.snapshot(None).await?;
     let last = here.records.last_recorded().unwrap_or_else(|| here.moment(None).date);
     let way = way.clone();
-    let found = off_loop(move || apply(&way, &snapshot.inputs, last, last).err()).await?;
+    let found = off_loop(move || apply(&way, &snapshot.inputs, DateSpan::new(last, last)).err()).await?;
     let refusals = found.unwrap_or_default();
     Ok(refusals
         .iter()

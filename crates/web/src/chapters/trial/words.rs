@@ -234,7 +234,9 @@ pub(super) fn change(change: &Change, units: UnitSystem) -> String {
             format!("drying at {} % of ET0", plain(vent * 100.0, 0))
         }
         Change::Release(Release::Days(days)) => format!("holding {days} dry days"),
-        Change::Bypassed(from, to) => format!("on bypass {} to {}", short_date(*from), short_date(*to)),
+        Change::Bypassed(span) => {
+            format!("on bypass {} to {}", short_date(span.first), short_date(span.last))
+        }
         Change::Misplaced(Spot::UnderEave) => "under an eave".into(),
         Change::Misplaced(Spot::InShade) => "in shade".into(),
     }
@@ -326,10 +328,12 @@ mod tests {
     use upland_core::quantity::units::{Litres, Millimetres};
     use upland_core::trial::{SensorChange, run};
 
-    const SPAN: (Date, Date) = (Date::constant(2026, 6, 1), Date::constant(2026, 7, 10));
+    use upland_core::quantity::span::DateSpan;
+
+    const SPAN: DateSpan = DateSpan::new(Date::constant(2026, 6, 1), Date::constant(2026, 7, 10));
 
     fn tried(facts: &AccountInputs, ways: &[TrialWay]) -> Vec<WayResult> {
-        ways.iter().map(|way| run(way, facts, SPAN.0, SPAN.1, None, |_, _| ()).unwrap()).collect()
+        ways.iter().map(|way| run(way, facts, SPAN, None, |_, _| ()).unwrap()).collect()
     }
 
     fn named(all: &[Named]) -> Vec<TrialWay> {
@@ -456,7 +460,7 @@ mod tests {
                 of(Change::RainThreshold(Millimetres::from_mm(12.7))),
                 of(Change::Release(Release::Days(3))),
                 of(Change::Release(Release::DriesOut { vent: 0.5 })),
-                of(Change::Bypassed(date(2026, 7, 1), date(2026, 7, 3))),
+                of(Change::Bypassed(DateSpan::new(date(2026, 7, 1), date(2026, 7, 3)))),
                 of(Change::Misplaced(Spot::UnderEave)),
                 of(Change::Absent),
             ],

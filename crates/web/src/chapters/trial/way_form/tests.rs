@@ -109,7 +109,10 @@ fn a_bypass_ends_on_its_first_day_or_later() {
     let bypass = |from, to| [("s0-change", "bypass"), ("s0-from", from), ("s0-to", to)];
     let one_day = take(&bypass("2026-07-01", "2026-07-01"), sensor(UnitSystem::Metric));
     let change = one_day.0.map(|own| own.change);
-    assert_eq!((change, one_day.1), (Some(Change::Bypassed(date(2026, 7, 1), date(2026, 7, 1))), vec![]));
+    assert_eq!(
+        (change, one_day.1),
+        (Some(Change::Bypassed(DateSpan::new(date(2026, 7, 1), date(2026, 7, 1)))), vec![])
+    );
     let over_new_year = take(&bypass("2025-12-31", "2026-01-01"), sensor(UnitSystem::Metric));
     assert_eq!(over_new_year.1, Vec::<String>::new());
     let turned = refused(&bypass("2026-07-02", "2026-07-01"), sensor(UnitSystem::Metric));
