@@ -16,6 +16,7 @@ pub mod library;
 pub mod logbook;
 pub mod mails;
 pub mod passwords;
+pub mod phone;
 pub mod photos;
 mod pool;
 pub mod queue;

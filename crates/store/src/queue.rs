@@ -328,7 +328,8 @@ impl Store {
         Ok(diesel::sql_query(call).bind::<BigInt, _>(id).execute(&mut self.connection()?)? > 0)
     }
 
-    /// Clears what has served its time: the notes of ended work after two weeks, counts of sign-ins after ninety days,
+    /// Clears what has served its time: the notes of ended work after two weeks, counts of sign-ins and keys of what phones sent after ninety days,
+    /// ticks of steps after 400,
     /// what a killed import left, and months of raw readings after `months` whole ones. Returns what went, in words.
     ///
     /// # Errors
@@ -338,6 +339,10 @@ impl Store {
         let notes = diesel::sql_query("DELETE FROM work_done WHERE ended_at < now() - interval '14 days'")
             .execute(connection)?;
         let tries = diesel::sql_query("DELETE FROM sign_ins WHERE last_at < now() - interval '90 days'")
+            .execute(connection)?;
+        diesel::sql_query("DELETE FROM sent_entries WHERE sent_at < now() - interval '90 days'")
+            .execute(connection)?;
+        diesel::sql_query("DELETE FROM step_ticks WHERE ticked_at < app_now() - interval '400 days'")
             .execute(connection)?;
         // What another job took the place of before its worker was killed.
         diesel::sql_query(format!(

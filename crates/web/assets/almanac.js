@@ -361,22 +361,63 @@ document.addEventListener("alpine:init", () => {
     },
   }));
 
-  // Ticks of a walk stay on the device, under the version they belong to.
+  // Ticks of a list of steps, under the version or day they belong to. They stand on the server for everybody; what this
+  // device ticked since the page was made counts here at once, with or without a network.
   Alpine.data("ticks", () => ({
     done: "",
     init() {
-      const kept = this.kept();
-      this.boxes().forEach((box) => { box.checked = kept.includes(box.dataset.tick); });
-      this.$root.addEventListener("change", () => this.keep());
+      const there = (this.$root.dataset.ticked || "").split(" ").filter(Boolean);
+      // A page of the server has every tick that was sent; one that was taken along has what it knew then.
+      const kept = document.body.dataset.keptAt;
+      const own = this.own();
+      this.boxes().forEach((box) => {
+        const mine = own[box.dataset.tick];
+        box.checked = mine && (!this.$root.dataset.steps || (kept && mine.at > kept)) ? mine.on : there.includes(box.dataset.tick);
+      });
+      this.$root.addEventListener("change", (event) => { if (event.target.matches("[data-tick]")) this.keep(event.target); });
+      this.count();
+      this.overlay();
+    },
+    // Ticks that wait to be sent.
+    async overlay() {
+      const { steps, key } = this.$root.dataset;
+      if (!steps) return;
+      for (const entry of await window.uplandOutbox.mine().catch(() => [])) {
+        const of = Object.fromEntries(entry.fields);
+        if (!entry.url.endsWith(steps) || of.list !== key) continue;
+        this.boxes().forEach((box) => { if (of.clear || box.dataset.tick === of.step) box.checked = of.on === "yes"; });
+      }
       this.count();
     },
     boxes() { return [...this.$root.querySelectorAll("[data-tick]")]; },
-    kept() { return JSON.parse(localStorage.getItem(this.$root.dataset.key) || "[]"); },
-    keep() {
-      localStorage.setItem(this.$root.dataset.key, JSON.stringify(this.boxes().filter((box) => box.checked).map((box) => box.dataset.tick)));
+    own() {
+      const kept = JSON.parse(localStorage.getItem(this.$root.dataset.key) || "{}");
+      return Array.isArray(kept) ? {} : kept;
+    },
+    keep(box) {
+      const own = this.own();
+      own[box.dataset.tick] = { on: box.checked, at: new Date().toISOString() };
+      localStorage.setItem(this.$root.dataset.key, JSON.stringify(own));
+      this.send([["step", box.dataset.tick], ["on", box.checked ? "yes" : "no"]], `${box.checked ? "Ticked" : "Tick taken back"}: ${window.uplandOutbox.words(box.closest("label"))}`);
       this.count();
     },
+    async send(fields, title) {
+      const { steps, key } = this.$root.dataset, box = window.uplandOutbox;
+      if (!steps) return;
+      const entry = {
+        key: box.newKey(), url: new URL(steps, location.href).href, user: document.body.dataset.user, at: new Date().toISOString(),
+        fields: [["list", key], ...fields], title, page: location.pathname + location.search, site: box.words(document.querySelector(".where")), shown: [],
+      };
+      await box.put(entry).catch(() => {});
+      await box.trySend(entry);
+    },
     count() { const all = this.boxes(); this.done = `${all.filter((box) => box.checked).length} of ${all.length} done.`; },
-    clear() { this.boxes().forEach((box) => { box.checked = false; }); this.keep(); },
+    clear() {
+      const at = new Date().toISOString(), own = {};
+      this.boxes().forEach((box) => { box.checked = false; own[box.dataset.tick] = { on: false, at }; });
+      localStorage.setItem(this.$root.dataset.key, JSON.stringify(own));
+      this.send([["clear", "yes"]], "Every tick cleared");
+      this.count();
+    },
   }));
 });

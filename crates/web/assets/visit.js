@@ -1,52 +1,16 @@
 // A visit on a phone: one screen after the other, kept on the phone until the network is back.
 (() => {
-  const NAME = "upland-visit";
-  const open = () => new Promise((good, bad) => {
-    const asked = indexedDB.open(NAME, 1);
-    asked.onupgradeneeded = () => asked.result.createObjectStore("outbox", { keyPath: "key" });
-    asked.onsuccess = () => good(asked.result);
-    asked.onerror = () => bad(asked.error);
-  });
-  const inStore = async (mode, work) => {
-    const db = await open();
-    try {
-      return await new Promise((good, bad) => {
-        const change = db.transaction("outbox", mode);
-        const asked = work(change.objectStore("outbox"));
-        change.oncomplete = () => good(asked.result);
-        change.onerror = change.onabort = () => bad(change.error);
-      });
-    } finally { db.close(); }
-  };
-  const keep = (entry) => inStore("readwrite", (store) => store.put(entry));
-  const kept = () => inStore("readonly", (store) => store.getAll());
-  const drop = (key) => inStore("readwrite", (store) => store.delete(key));
-  const newKey = () => [...crypto.getRandomValues(new Uint8Array(16))].map((b) => b.toString(16).padStart(2, "0")).join("");
-
-  // Sends one entry; what the server says, or null when it cannot be reached or somebody must sign in.
-  const send = async (entry, csrf) => {
-    const body = entry.blob ? new FormData() : new URLSearchParams();
-    body.append("csrf", csrf);
-    for (const [name, value] of entry.fields) body.append(name, value);
-    body.append("key", entry.key);
-    if (entry.blob) body.append("file", entry.blob, entry.file);
-    else { body.append("at", entry.at); body.append("sent_at", new Date().toISOString()); }
-    let answer;
-    try { answer = await fetch(entry.url, { method: "POST", body, headers: { "x-part": "entry" }, redirect: "manual" }); }
-    catch { return null; }
-    if (answer.type === "opaqueredirect" || answer.status === 401 || answer.status === 403 || answer.status >= 500) return { again: true, status: answer.status };
-    try { return { ...(await answer.json()), status: answer.status }; } catch { return { again: true, status: answer.status }; }
-  };
+  const box = window.uplandOutbox;
 
   document.addEventListener("alpine:init", () => {
     Alpine.data("visit", () => ({
-      at: 0, count: 0, left: 0, others: 0, trouble: "", sending: false,
+      at: 0, count: 0, left: 0, refused: 0, trouble: "",
       get steps() { return [...this.$root.querySelectorAll("[data-step]")]; },
       get place() { return `Screen ${this.at + 1} of ${this.count}`; },
       get waiting() {
         const said = [];
         if (this.left) said.push(`${this.left} kept on this phone, sent when the network is back`);
-        if (this.others) said.push(`${this.others} of somebody else wait until they sign in`);
+        if (this.refused) said.push(`${this.refused} refused, see "not sent" above`);
         if (this.trouble) said.push(this.trouble);
         return said.join("; ");
       },
@@ -70,20 +34,16 @@
           if (from && Math.abs(along) > 70 && Math.abs(to.clientY - from.clientY) < 50) along < 0 ? this.on() : this.back();
           from = null;
         }, { passive: true });
-        window.addEventListener("online", () => this.flush());
-        setInterval(() => this.flush(), 20000);
-        this.flush();
+        document.addEventListener("outbox", () => this.tell());
+        this.restore().then(() => this.tell());
         this.stay();
       },
       // Pages of this site stay usable without a network.
       async stay() {
         if (!("serviceWorker" in navigator)) return;
         try {
-          await navigator.serviceWorker.register("/visit-worker.js");
-          const worker = (await navigator.serviceWorker.ready).active;
-          const assets = [...document.querySelectorAll("script[src], link[rel=stylesheet], link[rel=preload]")].map((e) => e.src || e.href);
-          const pages = this.$root.dataset.keep.split(" ").filter(Boolean);
-          worker.postMessage({ keep: [`${this.$root.dataset.root}/visit`, ...pages, ...assets] });
+          const answer = await fetch(`${this.$root.dataset.root}/along.json`);
+          if (answer.ok) await window.uplandKeep((await answer.json()).pages, () => {});
         } catch { this.trouble = "this browser keeps no pages for later; what you enter is still kept"; }
       },
       key(event) {
@@ -130,28 +90,54 @@
         if (form.classList.contains("photo")) { await this.photo(form.querySelector("input[type=file]")); return; }
         if (await this.keepForm(form) && this.at + 1 < this.count) this.show(this.at + 1);
       },
+      // What waits of this site stands on its screens, also after the phone was restarted.
+      async restore() {
+        for (const entry of await box.mine()) {
+          if (entry.blob || new URL(entry.url).pathname !== `${this.$root.dataset.root}/visit/entries`) continue;
+          const form = this.formOf(entry);
+          if (!form) continue;
+          for (const field of form.elements) {
+            if (!field.name || field.type === "hidden" || field.type === "submit") continue;
+            const values = entry.fields.filter(([name]) => name === field.name).map(([, value]) => value);
+            if (field.type === "radio" || field.type === "checkbox") field.checked = values.includes(field.value);
+            else field.value = values[0] ?? "";
+          }
+          this.mark(form, entry.refused ? "refused" : "kept here");
+          const line = form.querySelector(".errors-live");
+          if (line && entry.refused) line.textContent = entry.refused;
+        }
+      },
+      formOf(entry) {
+        const of = (name) => (entry.fields.find(([own]) => own === name) || [])[1];
+        return [...this.$root.querySelectorAll("form:not(.photo)")].find((form) => form.elements.what.value === of("what") && form.elements.about.value === of("about"));
+      },
+      mark(form, text) {
+        const head = form.querySelector("h2");
+        let tag = head.querySelector(".tag");
+        if (!tag) { tag = document.createElement("span"); tag.className = "tag"; head.append(" ", tag); }
+        tag.textContent = text;
+      },
       async keepForm(form) {
-        const fields = [...new FormData(form)].filter(([name]) => name !== "csrf" && name !== "next");
-        const entry = { key: newKey(), url: form.action, user: this.$root.dataset.user, at: new Date().toISOString(), fields };
-        await keep(entry);
+        const head = form.querySelector("h2");
+        const entry = box.entryOf(form, [...head.childNodes].filter((n) => n.nodeType === 3).map((n) => n.textContent).join(" ").trim());
+        // A screen that was refused before is corrected by this one.
+        for (const old of await box.mine()) if (old.refused && !old.blob && this.formOf(old) === form && old.url === entry.url) await box.drop(old.key);
+        await box.put(entry);
         delete form.dataset.touched;
         const answer = await this.trySend(entry);
         const line = form.querySelector(".errors-live");
-        if (answer && answer.kept === false) {
+        if (answer && !answer.kept) {
           // It was wrong: it is here to be corrected, not in the box of what waits.
-          await drop(entry.key);
+          await box.drop(entry.key);
           form.dataset.touched = "yes";
           const said = [answer.text, ...answer.more].join(" ");
           if (line) line.textContent = said; else this.trouble = said;
-          await this.tell();
           return false;
         }
         if (line) line.textContent = "";
-        const head = form.querySelector("h2");
-        if (head && !head.querySelector(".tag")) { const tag = document.createElement("span"); tag.className = "tag"; tag.textContent = answer ? "entered" : "kept here"; head.append(" ", tag); }
+        this.mark(form, answer ? "entered" : "kept here");
         const differs = form.querySelector("[data-differs]");
-        if (answer && answer.more && answer.more.length && differs) differs.textContent = answer.more.join(" ");
-        await this.tell();
+        if (answer && answer.more.length && differs) differs.textContent = answer.more.join(" ");
         return true;
       },
       async photo(input) {
@@ -160,42 +146,24 @@
         const form = input.form;
         const line = form.querySelector("[role=status]");
         if (file.size > 60 * 1024 * 1024) { line.textContent = "The photograph is larger than 60 MB."; return; }
-        const fields = [...new FormData(form)].filter(([name, value]) => name !== "csrf" && name !== "key" && typeof value === "string");
-        const entry = { key: newKey(), url: form.action, user: this.$root.dataset.user, at: new Date().toISOString(), fields, blob: file, file: file.name };
-        await keep(entry);
+        const entry = { ...box.entryOf(form, `Photograph: ${box.words(form.closest("[data-step]").querySelector("h2"))}`), blob: file, file: file.name };
+        await box.put(entry);
         line.textContent = "Sending the photograph.";
         const answer = await this.trySend(entry);
-        if (answer && answer.kept === false) await drop(entry.key);
+        if (answer && !answer.kept) await box.drop(entry.key);
         line.textContent = answer ? answer.text : "Kept on this phone, sent when the network is back.";
         input.value = "";
-        await this.tell();
       },
-      // One after the other, the oldest first; what the server has is dropped here.
+      // What the server said of an entry; null where it is still to be sent.
       async trySend(entry) {
-        const answer = await send(entry, this.$root.dataset.csrf);
-        if (!answer || answer.again) {
-          if (answer && (answer.status === 401 || answer.status === 403 || answer.status === 0)) this.trouble = "sign in again on this phone to send it";
-          return null;
-        }
-        if (answer.kept) { await drop(entry.key); this.trouble = ""; }
-        return answer;
-      },
-      async flush() {
-        if (this.sending) return;
-        this.sending = true;
-        try {
-          const mine = (await kept()).filter((entry) => entry.user === this.$root.dataset.user).sort((a, b) => a.at.localeCompare(b.at));
-          for (const entry of mine) {
-            const answer = await this.trySend(entry);
-            if (!answer) break;
-            if (answer.kept === false) { this.trouble = `one entry was refused: ${[answer.text, ...(answer.more || [])].join(" ")}`; break; }
-          }
-        } finally { this.sending = false; await this.tell(); }
+        const answer = await box.trySend(entry);
+        this.trouble = box.signedOut() ? "sign in again on this phone to send it" : "";
+        return answer && !answer.again ? answer : null;
       },
       async tell() {
-        const all = await kept();
-        this.left = all.filter((entry) => entry.user === this.$root.dataset.user).length;
-        this.others = all.length - this.left;
+        const own = await box.mine();
+        this.refused = own.filter((entry) => entry.refused).length;
+        this.left = own.length - this.refused;
       },
     }));
   });

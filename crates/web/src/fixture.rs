@@ -261,6 +261,7 @@ pub(crate) fn frame() -> Frame {
         assets: "test",
         csrf: "token".into(),
         user_name: "Bram".into(),
+        user_id: 2,
         may_edit: true,
         is_owner: false,
         flash: None,

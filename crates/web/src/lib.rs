@@ -63,6 +63,7 @@ fn routes(config: &mut web::ServiceConfig) {
         .configure(chapters::about::routes)
         .configure(chapters::accounts::routes)
         .configure(chapters::office::routes)
+        .configure(chapters::offline::routes)
         .configure(chapters::round::routes)
         .configure(chapters::zones::routes)
         .configure(chapters::photos::routes)
@@ -103,6 +104,7 @@ pub async fn serve(state: AppState, config: ServerConfig) -> std::io::Result<()>
             .build();
         App::new()
             .app_data(state.clone())
+            .wrap(middleware::from_fn(server::sent_entries::once))
             .wrap(session)
             .wrap(middleware::from_fn(server::guard::guard))
             .wrap(middleware::Compress::default())

@@ -86,6 +86,15 @@ impl Person {
         read(self.agent.post(format!("{}{path}", self.url)).send_form(fields.iter().copied()).unwrap())
     }
 
+    /// Posts a form with some headers.
+    pub fn post_with(&self, path: &str, fields: &[(&str, &str)], headers: &[(&str, &str)]) -> Answer {
+        let mut request = self.agent.post(format!("{}{path}", self.url));
+        for (name, value) in headers {
+            request = request.header(*name, *value);
+        }
+        read(request.send_form(fields.iter().copied()).unwrap())
+    }
+
     /// Posts JSON with a bearer token.
     pub fn post_json(&self, path: &str, token: &str, body: &str) -> Answer {
         let mut request =

@@ -23,6 +23,7 @@ mod http;
 mod keying;
 mod library;
 mod metrics;
+mod offline;
 mod pages;
 mod people;
 mod programs;

@@ -5,7 +5,7 @@ use super::server::Server;
 
 /// Addresses of the demo for every page of the route table that a technician or the owner opens. Downloads, data for
 /// scripts and pages that need something made first are left out.
-pub const PAGES: [&str; 63] = [
+pub const PAGES: [&str; 64] = [
     "/",
     "/about",
     "/audit",
@@ -69,6 +69,7 @@ pub const PAGES: [&str; 63] = [
     "/sites/1/zones/new",
     "/sites/2/tuning",
     "/sites/new",
+    "/waiting",
 ];
 
 /// Routes whose pages are not opened here, and why.

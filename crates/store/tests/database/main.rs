@@ -10,6 +10,7 @@
 mod background;
 mod change;
 mod people;
+mod phone;
 mod rounds;
 mod searches;
 mod services;

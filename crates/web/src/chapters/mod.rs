@@ -6,6 +6,7 @@ pub(crate) mod budget;
 pub(crate) mod library;
 pub(crate) mod logbook;
 pub(crate) mod office;
+pub(crate) mod offline;
 pub(crate) mod photos;
 pub(crate) mod programs;
 pub(crate) mod round;

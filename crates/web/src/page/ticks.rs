@@ -52,6 +52,36 @@ impl TickMark {
     }
 }
 
+/// A list of steps with ticks: what is ticked stands on the server, for everybody who works on the list.
+pub(crate) struct StepList {
+    /// Its name: it belongs to a controller, and to a version or a day.
+    pub key: String,
+    /// Where a tick is sent; empty for who may not tick: then ticks stay on the device.
+    pub steps: String,
+    /// The ticked steps, with spaces between them.
+    pub ticked: String,
+    /// Who ticked the last one, and when.
+    pub last: Option<String>,
+}
+
+impl StepList {
+    pub async fn of(here: &AtSite, key: String) -> Result<Self, PageError> {
+        let (site, list) = (here.site_key(), key.clone());
+        let known = here.read(move |snapshot| snapshot.step_ticks(site, &list)).await?;
+        let last = known.last().map(|tick| {
+            let at = tick.ticked_at.to_zoned(here.records.tz.clone());
+            format!("{}, {}", tick.ticked_by, at.formatted("%-d %b %H:%M"))
+        });
+        let root = address::site_root(here.id());
+        Ok(Self {
+            key,
+            steps: if here.who.may_edit() { format!("{root}/steps") } else { String::new() },
+            ticked: known.iter().map(|tick| tick.step.as_str()).collect::<Vec<_>>().join(" "),
+            last,
+        })
+    }
+}
+
 /// A day as ticks are numbered: days from 1970.
 pub(crate) fn day_number(day: Date) -> i32 {
     (day - Date::constant(1970, 1, 1)).get_days()

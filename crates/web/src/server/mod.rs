@@ -17,6 +17,7 @@ pub(crate) mod metrics;
 pub(crate) mod moved;
 pub(crate) mod parallel;
 pub(crate) mod request_locale;
+pub(crate) mod sent_entries;
 pub(crate) mod session;
 pub(crate) mod settled;
 pub(crate) mod simulators;

@@ -6,8 +6,8 @@ use crate::page::dates::DateFormat;
 use crate::page::dates::typed_time;
 use crate::page::frame::Frame;
 use crate::page::program_words::Names;
-use crate::page::quantities::span;
-use crate::page::quantities::volume;
+use crate::page::quantities::{span, volume};
+use crate::page::ticks::StepList;
 use crate::server::error::{PageError, page};
 use crate::server::request_locale::habit;
 use crate::site::context::AtSite;
@@ -16,6 +16,7 @@ use actix_web::{HttpResponse, get, web};
 use askama::Template;
 use jiff::Timestamp;
 use upland_core::account::nights::rained_by;
+use upland_core::codes::Coded;
 use upland_core::controller::ordinance::Why;
 use upland_core::controller::schedule::Settings;
 use upland_core::installation::manual::{
@@ -23,6 +24,7 @@ use upland_core::installation::manual::{
 };
 use upland_core::quantity::span::DateSpan;
 use upland_core::quantity::time::Seconds;
+use upland_core::tuning::Sign;
 use upland_formats::typed;
 
 pub(super) fn routes(config: &mut web::ServiceConfig) {
@@ -42,6 +44,8 @@ struct ManualQuery {
 
 struct StepLine {
     id: u16,
+    /// How long it runs, seconds.
+    seconds: u32,
     text: String,
     begin: String,
     detail: String,
@@ -60,7 +64,7 @@ struct WinterStep {
 }
 
 /// Kinds of work by hand, by their short names.
-const KINDS: [(&str, &str); 5] = [
+pub(super) const KINDS: [(&str, &str); 5] = [
     ("walk", "Station test"),
     ("zone", "One zone"),
     ("program", "One program"),
@@ -86,7 +90,9 @@ struct ManualPage {
     programs: Vec<(usize, String)>,
     run: Option<RunView>,
     winter: Vec<WinterStep>,
-    key: String,
+    list: StepList,
+    /// What may be seen at a zone, with its words.
+    signs: Vec<(&'static str, &'static str)>,
     bounds: (u32, u32),
     notes: Vec<String>,
 }
@@ -176,6 +182,7 @@ fn view(
             .iter()
             .map(|s| StepLine {
                 id: s.station,
+                seconds: s.length.length_s(),
                 text: names.station(s.station),
                 begin: clock(at + s.begin),
                 detail: format!(
@@ -328,6 +335,7 @@ async fn manual_page(
     let title = |title: &str| crate::page::quantities::capital(title);
     let built = asked.run(&snapshot, &settings, &names, what);
     let run = built.map(|(words, run)| view(&snapshot, &settings, title(&words), &run, at));
+    let list = format!("{what}-{}-{}", snapshot.site_controller()?.record.id, snapshot.today);
     page(&ManualPage {
         kinds: KINDS,
         frame: snapshot.frame(&here, "by hand")?,
@@ -348,7 +356,9 @@ async fn manual_page(
         programs: settings.programs.iter().enumerate().map(|(i, p)| (i, p.name.clone())).collect(),
         winter: winter(&snapshot, &names),
         run,
-        key: format!("{what}-{}", snapshot.site_controller()?.record.id),
+        // Ticks belong to a day: the next test starts with none.
+        list: StepList::of(&here, list).await?,
+        signs: Sign::TABLE.iter().map(|(sign, code)| (*code, sign.label())).collect(),
         bounds: (TEST_WALK.0.length_s(), TEST_WALK.1.length_s()),
         notes: asked.notes,
     })

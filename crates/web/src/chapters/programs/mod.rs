@@ -8,6 +8,7 @@ mod entry;
 mod history;
 mod law;
 mod manual;
+mod manual_log;
 mod plan;
 mod settings_form;
 mod sheet;
@@ -34,7 +35,8 @@ pub(crate) fn routes(config: &mut web::ServiceConfig) {
         .configure(sheet::routes)
         .configure(walk::routes)
         .configure(calendar::routes)
-        .configure(manual::routes);
+        .configure(manual::routes)
+        .configure(manual_log::routes);
 }
 
 /// What every page of a controller shows around its content.

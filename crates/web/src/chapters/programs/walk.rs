@@ -6,7 +6,7 @@ use super::{ControllerHead, ControllerPage, Tab};
 use crate::page::dates::{DateFormat, typed_date, typed_times};
 use crate::page::frame::Frame;
 use crate::page::program_words::Names;
-use crate::page::ticks::{TickMark, ticks_of};
+use crate::page::ticks::{StepList, TickMark, ticks_of};
 use crate::server::error::{PageError, page};
 use crate::site::context::AtSite;
 use crate::site::controller_snapshot::ControllerSnapshot;
@@ -52,7 +52,7 @@ struct Stage {
 struct WalkPage {
     frame: Frame,
     head: ControllerHead,
-    key: String,
+    list: StepList,
     version: String,
     /// The tick of the whole version.
     keyed_in: Option<TickMark>,
@@ -190,7 +190,7 @@ async fn key_in_walk(here: AtSite, path: web::Path<(i64, u8)>) -> Result<HttpRes
         frame: snapshot.frame(&here, "programming steps")?,
         head: snapshot.head(Tab::Sheet)?,
         // Ticks belong to a version: another one starts with none.
-        key: format!("walk-{}-{version}", snapshot.site_controller()?.record.id),
+        list: StepList::of(&here, format!("walk-{id}-{version}")).await?,
         version: version_words(&snapshot),
         keyed_in: (version > 0)
             .then(|| TickMark::of(here.id(), What::KeyedIn, id, version, &ticks, &here.records.tz, back)),

@@ -5,7 +5,7 @@ use crate::page::frame::Frame;
 use crate::page::plan_picture::saved_plan;
 use crate::page::quantities::length;
 use crate::page::sensor_words::{join, refusal, step};
-use crate::page::ticks::{TickMark, ticks_of};
+use crate::page::ticks::{StepList, TickMark, ticks_of};
 use crate::server::address;
 use crate::server::error::{PageError, page};
 use crate::site::context::AtSite;
@@ -82,7 +82,7 @@ struct ControllerWiring {
     refused: Vec<(String, &'static str)>,
     drawing: Option<Drawing>,
     sensors: Vec<SensorSteps>,
-    key: String,
+    list: StepList,
 }
 
 #[derive(Template)]
@@ -192,10 +192,11 @@ fn joined_by(snapshot: &SiteSnapshot, plan: &PlanText, sensor: &Sensor, joined: 
 fn wired(
     snapshot: &SiteSnapshot,
     own: &SiteController,
-    site: i64,
+    list: StepList,
     ticks: &[TickRecord],
     plan: &PlanText,
 ) -> ControllerWiring {
+    let site = snapshot.records.site.id.number();
     let card = &own.record.controller.card;
     let sensors: Vec<_> = snapshot.of_controller(own.number()).collect();
     let cards: Vec<_> = sensors.iter().map(|s| &s.sensor.card).collect();
@@ -249,7 +250,7 @@ fn wired(
         refused,
         drawing: (!joined.is_empty()).then(|| drawing(&card.sensor_ports, &joined)),
         sensors: lists,
-        key: format!("wiring-{}", own.record.id),
+        list,
     }
 }
 
@@ -265,17 +266,16 @@ async fn wiring_page(here: AtSite, query: web::Query<ControllerQuery>) -> Result
     let ticks = ticks_of(&here).await?;
     let plan = saved_plan(&here).await?;
     let chosen = |b: &&SiteController| query.number.is_none_or(|n| n == b.number());
+    let mut controllers = Vec::new();
+    for own in snapshot.records.controllers.iter().filter(chosen) {
+        let list = StepList::of(&here, format!("wiring-{}", own.record.id)).await?;
+        controllers.push(wired(&snapshot, own, list, &ticks, &plan));
+    }
     page(&WiringPage {
         frame: frame(&here, "wiring")?,
         tabs: tabs(here.id(), Tab::Wiring),
         site_id: here.id(),
-        controllers: snapshot
-            .records
-            .controllers
-            .iter()
-            .filter(chosen)
-            .map(|b| wired(&snapshot, b, here.id(), &ticks, &plan))
-            .collect(),
+        controllers,
     })
 }
 

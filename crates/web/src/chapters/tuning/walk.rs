@@ -129,7 +129,6 @@ struct SiteStep {
 struct WalkPage {
     frame: Frame,
     root: String,
-    user: i64,
     day: String,
     steps: Steps,
     total: usize,
@@ -137,8 +136,6 @@ struct WalkPage {
     meter_unit: &'static str,
     /// Where the result is, once something was entered.
     result: String,
-    /// Pages that are kept on the phone for when there is no network.
-    keep: String,
 }
 
 questions! {
@@ -166,22 +163,14 @@ async fn walk(EditorAt(here): EditorAt) -> Result<HttpResponse, PageError> {
         step.plan = plan_about(&here, &plan, (Some(step.number), None));
     }
     let total = steps.controllers.len() + steps.zones.len() + steps.sensors.len() + 1;
-    let sheets = here
-        .records
-        .controllers
-        .iter()
-        .map(|b| format!("{}/sheet", address::site_controller(here.id(), b.number())));
-    let keep: Vec<String> = sheets.chain([format!("{root}/today")]).collect();
     let units = here.records.units();
     page(&WalkPage {
-        user: here.who.user.id,
         day: day.formatted("%A %-d %B"),
         steps,
         total,
         flow_unit: Units::of(units).flow.unit,
         meter_unit: Units::of(units).meter.unit,
         result: visit.map_or_else(|| format!("{root}/tuning"), |v| format!("{root}/visits/{}", v.id)),
-        keep: keep.join(" "),
         root,
         frame,
     })

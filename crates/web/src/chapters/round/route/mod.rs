@@ -120,6 +120,8 @@ struct RoutePage {
     map: Option<Map>,
     left_out: Vec<String>,
     may_propose: bool,
+    /// The sites, for a phone that takes their pages along.
+    along: String,
 }
 
 #[get("/route")]
@@ -172,6 +174,7 @@ async fn draw(
             long_day: known.on.formatted("%A %-d %B"),
             lead: lead(known, &day),
             form: asked::form(known.units, &texts, &faults.fields),
+            along: sites.iter().map(|site| site.id.number().to_string()).collect::<Vec<_>>().join(" "),
             chosen: sites.iter().map(line).collect(),
             routes: said.routes(&day),
             map: Map::of(&day, &known.asked, known.units),

@@ -1,0 +1,2 @@
+DROP TABLE step_ticks;
+DROP TABLE sent_entries;
