@@ -15,6 +15,7 @@ pub mod grants;
 pub mod library;
 pub mod logbook;
 pub mod mails;
+pub mod owner_links;
 pub mod passwords;
 pub mod phone;
 pub mod photos;

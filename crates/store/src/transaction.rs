@@ -102,6 +102,8 @@ pub enum Subject {
     Note,
     /// A sheet that was printed.
     Print,
+    /// A page for the owner of a property.
+    OwnerLink,
     /// A card or ordinance of the library.
     Library,
     /// An account.
@@ -142,6 +144,7 @@ impl Subject {
             Self::Tick => "tick",
             Self::Note => "note",
             Self::Print => "print",
+            Self::OwnerLink => "owner_link",
             Self::Library => "library",
             Self::Account => "account",
         }

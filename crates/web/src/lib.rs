@@ -64,6 +64,7 @@ fn routes(config: &mut web::ServiceConfig) {
         .configure(chapters::accounts::routes)
         .configure(chapters::office::routes)
         .configure(chapters::offline::routes)
+        .configure(chapters::owner::routes)
         .configure(chapters::round::routes)
         .configure(chapters::zones::routes)
         .configure(chapters::photos::routes)

@@ -13,6 +13,7 @@ use upland_core::weather::record::{Overrule, Variable};
 use upland_formats::way_file;
 use upland_store::Store;
 use upland_store::field::EventKind;
+use upland_store::owner_links::{OwnerBaseline, OwnerView};
 use upland_store::photos::{NewPhoto, PhotoOf, Picture};
 use upland_store::rounds::Asked;
 use upland_store::scope::Scope;
@@ -168,6 +169,12 @@ impl Things {
         };
         let said =
             Overrule { date: date(2026, 7, 1), variable: Variable::Rain, keep: false, reason: "x".into() };
+        let for_owner = OwnerView {
+            name: "x".into(),
+            language: "en".into(),
+            baseline: OwnerBaseline::default(),
+            price: None,
+        };
         let made = store.change(user, key(1), |c| {
             Ok([
                 c.note_event(zone, date(2026, 7, 1), EventKind::Run, 5.0, "x")?,
@@ -178,6 +185,7 @@ impl Things {
                 c.save_trial_way("x", &way_file::to_value(&Named::AsSet.way("x")))?,
                 Some(c.keep_trial(NewTrial { name: "x", file: "{}", result: "{}", answer: "x" })?),
                 Some(c.note("x", None, None)?),
+                c.make_owner_link(&for_owner, b"hash")?,
             ])
         });
         let visited = store.change(user, key(1), |c| {
@@ -206,7 +214,7 @@ impl Things {
             Ok((visit, c.enter(visit, entry)?.unwrap(), c.keep_photo(photo)?.unwrap()))
         });
         let (visit, entry, photo) = visited.unwrap().unwrap();
-        let [zone_event, test, sensor_event, device, overrule, way, trial, note] =
+        let [zone_event, test, sensor_event, device, overrule, way, trial, note, link] =
             made.unwrap().unwrap().map(|id| id.expect("of this site"));
         let asked = Asked { kind: None, put_off: false, since: None, page: (i64::MAX, 0) };
         let noticed = || {
@@ -230,6 +238,7 @@ impl Things {
             ("way", way),
             ("trial", trial),
             ("note", note),
+            ("link", link),
             ("visit", visit),
             ("entry", entry),
             ("photo", photo),

@@ -24,6 +24,7 @@ mod keying;
 mod library;
 mod metrics;
 mod offline;
+mod owner;
 mod pages;
 mod people;
 mod programs;

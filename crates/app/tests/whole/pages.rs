@@ -5,7 +5,7 @@ use super::server::Server;
 
 /// Addresses of the demo for every page of the route table that a technician or the owner opens. Downloads, data for
 /// scripts and pages that need something made first are left out.
-pub const PAGES: [&str; 64] = [
+pub const PAGES: [&str; 67] = [
     "/",
     "/about",
     "/audit",
@@ -38,6 +38,9 @@ pub const PAGES: [&str; 64] = [
     "/sites/1/card",
     "/sites/1/edit",
     "/sites/1/logbook",
+    "/sites/1/owner",
+    "/sites/1/owner/page",
+    "/sites/1/owner/page/handover",
     "/sites/1/sensors",
     "/sites/1/sensors/1",
     "/sites/1/sensors/1/edit",
@@ -73,7 +76,7 @@ pub const PAGES: [&str; 64] = [
 ];
 
 /// Routes whose pages are not opened here, and why.
-const LEFT_OUT: [(&str, &str); 25] = [
+const LEFT_OUT: [(&str, &str); 27] = [
     ("/sites/{id}", "goes on to Today"),
     ("/metrics", "words for a scraper"),
     ("/sign-in/code", "opened after a password, in the story of people"),
@@ -99,6 +102,8 @@ const LEFT_OUT: [(&str, &str); 25] = [
     ("/api/v1/notices", "an answer for other software"),
     ("/api/v1/weekly-list", "an answer for other software"),
     ("/assets/{path:.*}", "what ships"),
+    ("/o/{token}", "made first; opened in the story of an owner"),
+    ("/o/{token}/handover", "made first; opened in the story of an owner"),
 ];
 
 /// Whether an address is one of a route.

@@ -6,6 +6,7 @@ mod inputs;
 pub mod log;
 mod meters;
 pub mod nights;
+pub mod period;
 pub mod running;
 pub mod season;
 pub mod sensed;

@@ -9,6 +9,7 @@ use crate::quantity::time::{Seconds, midnight};
 use crate::quantity::units::Millimetres;
 use crate::sensors::effect::{ActiveSensor, Stopper, stoppers, windows_of};
 use crate::sensors::mapping::tie_of;
+use crate::sensors::state::Cause;
 use crate::sensors::state::{
     EtPercentage, Hold, Pause, cycle_window_needed_min, decide_windows, et_percentage,
 };
@@ -165,6 +166,23 @@ pub struct ControllerRun {
     pub until: Timestamp,
     /// Who holds or cuts it, each with its end; empty when it runs whole.
     pub held_by: Vec<Holder>,
+}
+
+/// The short name of who held a run.
+#[must_use]
+pub const fn cause_of(holder: &Holder) -> &'static str {
+    match holder {
+        Holder::Rest(Rest::RainDelay { .. }) => "rain_delay",
+        Holder::Rest(Rest::OffSeason { .. }) => "off_season",
+        Holder::Rest(Rest::OmittedDate) => "omitted_date",
+        Holder::Sensor { hold, .. } => match hold.cause {
+            Cause::Rain { .. } => "rain",
+            Cause::Frost { .. } => "frost",
+            Cause::Wind { .. } => "wind",
+            Cause::WetSoil { .. } => "wet_soil",
+            Cause::Contact => "contact",
+        },
+    }
 }
 
 impl ControllerRun {

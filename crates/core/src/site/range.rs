@@ -63,6 +63,9 @@ fn quadrature(parts: &[Part]) -> f64 {
     parts.iter().map(|p| p.uncertainty.powi(2)).sum::<f64>().sqrt()
 }
 
+/// Relative standard uncertainty of an area that was measured (our stated estimate).
+const AREA_KNOWN: f64 = 0.05;
+
 fn part(name: &'static str, is_default: bool, default: f64, measured: f64, how: &'static str) -> Part {
     Part {
         name,
@@ -111,22 +114,30 @@ pub fn et0_part(climate: &Climate, date: Date) -> Part {
     Part { name: "reference ET", uncertainty, is_default, when_measured: ET_MEASURED, how }
 }
 
-/// Range of the weekly run time of a zone: demand × multiplier ÷ rate.
-#[must_use]
-pub fn weekly_minutes(zone: &Zone, resolved: &ResolvedZone, et0: Part) -> Range {
-    let rate_measured = match zone.planting.rate_basis {
+/// The part of the precipitation rate in an answer.
+fn rate_part(zone: &Zone, resolved: &ResolvedZone) -> Part {
+    let measured = match zone.planting.rate_basis {
         RateBasis::CatchCans { .. } => 0.04,
         RateBasis::FlowAndArea { .. } => 0.06,
         RateBasis::Emitters { .. } | RateBasis::Typed => 0.08,
     };
+    let how = "a catch-can test, or flow and area";
+    part("precipitation rate", resolved.rate.is_default(), 0.20, measured, how)
+}
+
+/// Range of the volume that a zone was watered with: run time × rate × area, with an area that was paced or measured on
+/// a plan.
+#[must_use]
+pub fn applied_water(zone: &Zone, resolved: &ResolvedZone) -> Range {
+    let how = "a tape, or a plan to scale";
+    Range::of(vec![rate_part(zone, resolved), part("area", false, AREA_KNOWN, AREA_KNOWN, how)])
+}
+
+/// Range of the weekly run time of a zone: demand × multiplier ÷ rate.
+#[must_use]
+pub fn weekly_minutes(zone: &Zone, resolved: &ResolvedZone, et0: Part) -> Range {
     Range::of(vec![
-        part(
-            "precipitation rate",
-            resolved.rate.is_default(),
-            0.20,
-            rate_measured,
-            "a catch-can test, or flow and area",
-        ),
+        rate_part(zone, resolved),
         part(
             "plant coefficient",
             resolved.coefficients.is_default(),

@@ -13,7 +13,7 @@ mod way;
 
 pub use apply::apply;
 pub use day::{TrialDay, day};
-pub use run::{PartResult, SiteResult, WayResult, ZoneResult, cause_of, run, run_mean};
+pub use run::{PartResult, SiteResult, WayResult, ZoneResult, run, run_mean};
 pub use sample::{NoSample, Origin, Picked, Sample, pick};
 pub use search::{Found, Goal, Progress, Space, search};
 pub use sensors::{Installed, SensorTrial, variants};

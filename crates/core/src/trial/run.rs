@@ -5,18 +5,16 @@ use super::supply::{Demand, Tariff, demand, in_turn};
 use super::way::{Refusal, TrialWay};
 use crate::account::evidence::{Evidence, Watering};
 use crate::account::nights::{rained_by, subject};
-use crate::account::running::Holder;
+use crate::account::running::cause_of;
 use crate::account::site_account::{AccountInputs, EvidencePolicy, SiteAccount, begins, end_of, of_site};
 use crate::account::sky::SkyHours;
 use crate::account::zone::{AccountDay, AccountHour, ZoneFacts, account};
 use crate::controller::breaches::breaches;
-use crate::controller::schedule::Rest;
 use crate::controller::windows::night_at;
 use crate::quantity::ratio::Share;
 use crate::quantity::span::{DateSpan, TimeSpan};
 use crate::quantity::time::{Seconds, midnight, monday_of};
 use crate::quantity::units::{Litres, Millimetres};
-use crate::sensors::state::Cause;
 use crate::site::{ResolvedZone, SurveyedZone, Zone};
 use jiff::Timestamp;
 use jiff::civil::Date;
@@ -302,23 +300,6 @@ fn forbidden(facts: &AccountInputs, zone: &Zone, waterings: &[Watering]) -> u32 
     let after_rain = |at| rained_by(&facts.law, &facts.climate, &facts.tz, subject, at).is_some();
     let of = |(run, broken): &(&TimeSpan, bool)| *broken || after_rain(run.from);
     u32::try_from(runs.iter().zip(broken).filter(of).count()).unwrap_or(u32::MAX)
-}
-
-/// The short name of who held a run.
-#[must_use]
-pub const fn cause_of(holder: &Holder) -> &'static str {
-    match holder {
-        Holder::Rest(Rest::RainDelay { .. }) => "rain_delay",
-        Holder::Rest(Rest::OffSeason { .. }) => "off_season",
-        Holder::Rest(Rest::OmittedDate) => "omitted_date",
-        Holder::Sensor { hold, .. } => match hold.cause {
-            Cause::Rain { .. } => "rain",
-            Cause::Frost { .. } => "frost",
-            Cause::Wind { .. } => "wind",
-            Cause::WetSoil { .. } => "wet_soil",
-            Cause::Contact => "contact",
-        },
-    }
 }
 
 /// The quarter that gets least, the half between, the quarter that gets most, each under the very runs of the zone.

@@ -1,12 +1,12 @@
 //! Why a zone was dry, or wet, over some days: the account's own answer.
 
+use crate::account::running::cause_of;
 use crate::account::running::{ControllerRun, Holder};
 use crate::account::site_account::{AccountInputs, SiteAccount};
 use crate::account::zone::AccountDay;
 use crate::quantity::time::Seconds;
 use crate::quantity::units::Millimetres;
 use crate::site::{StationId, SurveyedZone};
-use crate::trial::cause_of;
 use jiff::civil::Date;
 use std::collections::BTreeMap;
 

@@ -9,6 +9,7 @@
 
 mod background;
 mod change;
+mod owner_links;
 mod people;
 mod phone;
 mod rounds;

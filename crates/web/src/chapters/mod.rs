@@ -7,6 +7,7 @@ pub(crate) mod library;
 pub(crate) mod logbook;
 pub(crate) mod office;
 pub(crate) mod offline;
+pub(crate) mod owner;
 pub(crate) mod photos;
 pub(crate) mod programs;
 pub(crate) mod round;

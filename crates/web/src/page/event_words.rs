@@ -36,6 +36,7 @@ pub(crate) fn subject(code: &str) -> &'static str {
         "tick" => "Tick",
         "note" => "Note",
         "print" => "Printed",
+        "owner_link" => "Owner's page",
         "account" => "Account",
         "library" => "Controller type or ordinance",
         _ => "Entry",

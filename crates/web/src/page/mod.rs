@@ -14,6 +14,7 @@ pub(crate) mod glossary;
 pub(crate) mod headline;
 pub(crate) mod law_words;
 pub(crate) mod merge;
+pub(crate) mod messages;
 pub(crate) mod night_words;
 pub(crate) mod pagination;
 pub(crate) mod photographs;

@@ -6,6 +6,7 @@ pub(crate) mod context;
 pub(crate) mod controller_snapshot;
 pub(crate) mod library;
 pub(crate) mod noted;
+pub(crate) mod photographs;
 pub(crate) mod records;
 pub(crate) mod sensing;
 pub(crate) mod snapshot;

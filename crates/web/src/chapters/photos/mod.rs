@@ -10,6 +10,7 @@ use crate::server::request_locale::off_loop;
 use crate::server::session::{Fields, check_csrf, client_key, flash, random_hex};
 use crate::server::upload::turn;
 use crate::site::context::{AtSite, EditorAt};
+use crate::site::photographs::jpeg;
 use actix_multipart::Multipart;
 use actix_web::http::StatusCode;
 use actix_web::{HttpRequest, HttpResponse, get, post, web};
@@ -206,20 +207,7 @@ async fn keep(
 
 #[get("/sites/{id}/photos/{photo}.jpg")]
 async fn show(here: AtSite, path: web::Path<(i64, i64)>) -> Result<HttpResponse, PageError> {
-    let (of_site, id) = (here.site_key(), path.1);
-    let picture = here.read(move |snapshot| snapshot.photo(of_site, id)).await?.ok_or(PageError::NotFound)?;
-    let bytes = match picture {
-        Picture::Jpeg(bytes) => bytes,
-        Picture::File(name) => {
-            let folder = here.state.configuration.photo_folder.as_ref().ok_or(PageError::NotFound)?;
-            let path = folder.join(name);
-            off_loop(move || std::fs::read(path)).await?.map_err(|_| PageError::NotFound)?
-        }
-    };
-    Ok(HttpResponse::Ok()
-        .content_type("image/jpeg")
-        .insert_header(("cache-control", "private, max-age=86400, immutable"))
-        .body(bytes))
+    jpeg(&here.state, here.site_key(), path.1).await
 }
 
 /// A photograph that is taken back or restored, and the page that shows it.

@@ -1,0 +1,2 @@
+DROP TABLE owner_link_views;
+DROP TABLE owner_links;

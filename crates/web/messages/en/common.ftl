@@ -1,0 +1,26 @@
+# Words that more than one page uses.
+
+month-1 = January
+month-2 = February
+month-3 = March
+month-4 = April
+month-5 = May
+month-6 = June
+month-7 = July
+month-8 = August
+month-9 = September
+month-10 = October
+month-11 = November
+month-12 = December
+
+# A day of a year, for example 14 July 2026.
+day-of-year = { $day } { $month } { $year }
+# A day of the present year.
+day-of-month = { $day } { $month }
+
+unit-litres = { $value } L
+unit-cubic-metres = { $value } m³
+unit-gallons = { $value } gal
+unit-millimetres = { $value } mm
+unit-inches = { $value } in
+
