@@ -1,8 +1,8 @@
 //! Work in the field over HTTP: cans on a zone, and what was found at it.
 
-use super::http::{Answer, Person};
+use super::http::{Answer, Person, token};
 use super::programs::fields_of;
-use super::server::Server;
+use super::server::{Server, key};
 
 const ZONE: &str = "/sites/1/zones/1";
 /// The form of the zone.
@@ -186,4 +186,62 @@ fn a_photograph_is_shown_where_its_thing_is_and_is_taken_back_there() {
     assert!(person.get("/sites/1/card").text.contains("This is no photograph"), "{}", refused.status);
     assert!(Person::signed_in(&server, "wren").get(sheet).text.contains("Terminals"), "a reader sees it");
     assert!(!Person::signed_in(&server, "wren").get(sheet).text.contains("addphoto"), "and adds none");
+}
+
+#[test]
+fn several_zones_are_pasted_corrected_and_made_together() {
+    let server = Server::start(true);
+    let bram = Person::signed_in(&server, "bram");
+    let path = "/sites/2/zones/many";
+    let before = server.store().read(|s| s.zones(key(2))).unwrap().len();
+    let csrf = token(&bram.get(path).text);
+    let sheet =
+        "Name\tPlants\tHeads\tSoil\nNorth lawn\tcool-season turf\trotor\tclay\nRoses\tmystery\tdrip\tloam\n";
+    let table = bram.post(path, &[("csrf", &csrf), ("do", "paste"), ("paste", sheet)]);
+    assert_eq!(table.status, 200, "{}", table.text);
+    assert!(
+        table.text.contains("value=\"North lawn\"") && table.text.contains("\"mystery\"")
+            || table.text.contains("mystery&#34; is none of the list"),
+        "{}",
+        table.text
+    );
+    assert_eq!(server.store().read(|s| s.zones(key(2))).unwrap().len(), before, "nothing is made yet");
+    let row = |place: usize, number: &str, name: &str, area: &str| {
+        [
+            ("number", number),
+            ("name", name),
+            ("plant", "cool_season_turf"),
+            ("head", "rotor"),
+            ("soil", "clay"),
+            ("sun", "full"),
+            ("area", area),
+        ]
+        .map(|(field, value)| (format!("r{place}_{field}"), value.to_owned()))
+    };
+    let send = |rows: Vec<[(String, String); 7]>| {
+        let all: Vec<(String, String)> = rows.into_iter().flatten().collect();
+        let mut fields: Vec<(&str, &str)> = vec![("csrf", csrf.as_str()), ("do", "save")];
+        fields.extend(all.iter().map(|(name, value)| (name.as_str(), value.as_str())));
+        bram.post(path, &fields)
+    };
+    // One wrong row keeps all of them from being made, and nothing typed is lost.
+    let wrong =
+        send(vec![row(0, "61", "North lawn", "120"), row(1, "61", "Roses", "wide"), row(2, "62", "", "")]);
+    assert_eq!(wrong.status, 422);
+    assert!(
+        wrong.text.contains("value=\"Roses\"") && wrong.text.contains("value=\"wide\""),
+        "{}",
+        wrong.text
+    );
+    assert!(wrong.text.contains("1 of the rows cannot be saved yet"), "{}", wrong.text);
+    assert_eq!(server.store().read(|s| s.zones(key(2))).unwrap().len(), before);
+    let made = send(vec![row(0, "61", "North lawn", "120"), row(1, "63", "Roses", ""), row(2, "62", "", "")]);
+    assert_eq!(made.status, 303, "{}", made.text);
+    let zones = server.store().read(|s| s.zones(key(2))).unwrap();
+    assert_eq!(zones.len(), before + 2, "a row without a name is left out");
+    assert!(bram.get("/sites/2/zones").text.contains("2 zones made"));
+    assert_eq!(send(vec![row(0, "64", "", "")]).status, 422, "nothing has a name");
+    let more = [("csrf", csrf.as_str()), ("do", "more"), ("r0_name", "Rockery"), ("r0_number", "70")];
+    let more = bram.post(path, &more).text;
+    assert!(more.contains("value=\"Rockery\"") && more.contains("r5_name"), "what was typed stays: {more}");
 }

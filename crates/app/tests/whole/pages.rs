@@ -5,7 +5,7 @@ use super::server::Server;
 
 /// Addresses of the demo for every page of the route table that a technician or the owner opens. Downloads, data for
 /// scripts and pages that need something made first are left out.
-pub const PAGES: [&str; 67] = [
+pub const PAGES: [&str; 68] = [
     "/",
     "/about",
     "/audit",
@@ -69,6 +69,7 @@ pub const PAGES: [&str; 67] = [
     "/sites/1/zones/1/season",
     "/sites/1/zones/1/survey",
     "/sites/1/zones/1/why",
+    "/sites/1/zones/many",
     "/sites/1/zones/new",
     "/sites/2/tuning",
     "/sites/new",

@@ -47,8 +47,8 @@ pub(crate) fn steps(records: &SiteRecords) -> Vec<SetupStep> {
         step(
             "Zones",
             "Plants, soil, sun and heads say what each zone requires. A name, plants, soil and heads are enough to begin with.",
-            if zones == 0 { "Add the first zone" } else { "Add a zone" },
-            format!("{root}/zones/new"),
+            if zones == 0 { "Add zones" } else { "Add more zones" },
+            format!("{root}/zones/many"),
             zones > 0,
         ),
         step(

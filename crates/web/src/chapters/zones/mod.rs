@@ -1,6 +1,7 @@
 //! Zones: what grows where, in which soil and slope, under which heads.
 
 mod cans;
+mod many;
 mod now;
 mod planting_form;
 mod season;
@@ -30,6 +31,8 @@ use upland_store::{Saved, Subject};
 pub(crate) fn routes(config: &mut web::ServiceConfig) {
     config
         .service(list)
+        // Before the pages of a zone, whose address would take its last part for a number.
+        .configure(many::routes)
         .service(new_page)
         .service(create)
         .service(now::now_page)
