@@ -5,7 +5,7 @@ use super::server::Server;
 
 /// Addresses of the demo for every page of the route table that a technician or the owner opens. Downloads, data for
 /// scripts and pages that need something made first are left out.
-pub const PAGES: [&str; 68] = [
+pub const PAGES: [&str; 69] = [
     "/",
     "/about",
     "/audit",
@@ -46,6 +46,7 @@ pub const PAGES: [&str; 68] = [
     "/sites/1/sensors/1/edit",
     "/sites/1/sensors/2",
     "/sites/1/sensors/2/calibrate",
+    "/sites/1/sensors/1/replace",
     "/sites/1/sensors/map",
     "/sites/1/sensors/new",
     "/sites/1/sensors/plan",

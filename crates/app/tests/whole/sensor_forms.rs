@@ -1,6 +1,6 @@
 //! The forms of sensors over HTTP: every generic card, what is refused, thresholds, the map.
 
-use super::http::{Answer, Person};
+use super::http::{Answer, Person, token};
 use super::programs::fields_of;
 use super::server::Server;
 use std::collections::BTreeMap;
@@ -156,4 +156,45 @@ fn whom_a_sensor_stops_is_chosen_zone_by_zone_and_the_why_of_a_run_follows() {
     assert_eq!(person.post_from(page, page, &foreign).status, 404);
     let reader = Person::signed_in(&server, "wren");
     assert_eq!(reader.post_from(page, page, &foreign).status, 403);
+}
+
+#[test]
+fn a_unit_is_replaced_and_keeps_what_belongs_to_the_sensor() {
+    use super::server::key;
+    use upland_store::ticks::What;
+    let server = Server::start(true);
+    let bram = Person::signed_in(&server, "bram");
+    let before = server.store().read(|s| s.sensors(key(1))).unwrap().remove(0);
+    let path = format!("/sites/1/sensors/{}/replace", before.id);
+    let csrf = token(&bram.get(&path).text);
+    let (about, base) = (before.id.to_string(), before.version.to_string());
+    let tick = [("csrf", csrf.as_str()), ("what", "tested"), ("about", about.as_str()), ("number", "0")];
+    assert_eq!(bram.post("/sites/1/ticks", &tick).status, 303);
+    let tested = || {
+        let ticks = server.store().read(|s| s.ticks(key(1))).unwrap();
+        ticks.iter().any(|tick| tick.what == What::Tested && tick.about == before.id)
+    };
+    assert!(tested());
+    let send = |pairs: &[(&str, &str)]| {
+        let usual = [
+            ("csrf", csrf.as_str()),
+            ("base_version", base.as_str()),
+            ("card", "same"),
+            ("reason", "cap broken"),
+        ];
+        let all: Vec<(&str, &str)> = usual.into_iter().chain(pairs.iter().copied()).collect();
+        bram.post(&path, &all)
+    };
+    let wrong = send(&[("on", "2031-01-01")]);
+    assert_eq!(wrong.status, 422);
+    assert!(wrong.text.contains("It lies ahead") && wrong.text.contains("cap broken"), "{}", wrong.text);
+    assert_eq!(send(&[("printed", "No 12")]).status, 303);
+    let after = server.store().read(|s| s.sensors(key(1))).unwrap().remove(0);
+    assert_eq!(
+        (after.id, &after.sensor.setting, &after.sensor.map),
+        (before.id, &before.sensor.setting, &before.sensor.map)
+    );
+    assert!(!tested(), "the new unit is not tested yet");
+    assert!(bram.get("/sites/1/sensors/wiring?controller=1").text.contains("The unit is replaced"));
+    assert!(bram.get("/sites/1/logbook").text.contains("No 12; what was wrong: cap broken"));
 }

@@ -8,6 +8,7 @@ mod grid;
 mod list;
 mod map;
 mod notes;
+mod replace;
 mod simulator;
 mod site_plan;
 mod thresholds;
@@ -25,6 +26,7 @@ use upland_store::sensors::SensorRecord;
 pub(crate) fn routes(config: &mut web::ServiceConfig) {
     config
         .configure(list::routes)
+        .configure(replace::routes)
         .configure(map::routes)
         .configure(site_plan::routes)
         .configure(wiring::routes)
