@@ -372,16 +372,19 @@ document.addEventListener("alpine:init", () => {
       const own = this.own();
       this.boxes().forEach((box) => {
         const mine = own[box.dataset.tick];
-        box.checked = mine && (!this.$root.dataset.steps || (kept && mine.at > kept)) ? mine.on : there.includes(box.dataset.tick);
+        // What was ticked just now may still be on its way.
+        const fresh = mine && Date.now() - new Date(mine.at) < 30000;
+        box.checked = mine && (!this.$root.dataset.steps || fresh || !mine.kept || (kept && mine.at > kept)) ? mine.on : there.includes(box.dataset.tick);
       });
       this.$root.addEventListener("change", (event) => { if (event.target.matches("[data-tick]")) this.keep(event.target); });
       this.count();
       this.overlay();
     },
-    // Ticks that wait to be sent.
+    // Ticks that wait to be sent, and those of a page that was left before they were kept.
     async overlay() {
       const { steps, key } = this.$root.dataset;
       if (!steps) return;
+      for (const [step, mine] of Object.entries(this.own())) if (!mine.kept) this.send(step, mine, "Ticked");
       for (const entry of await window.uplandOutbox.mine().catch(() => [])) {
         const of = Object.fromEntries(entry.fields);
         if (!entry.url.endsWith(steps) || of.list !== key) continue;
@@ -395,29 +398,40 @@ document.addEventListener("alpine:init", () => {
       return Array.isArray(kept) ? {} : kept;
     },
     keep(box) {
-      const own = this.own();
-      own[box.dataset.tick] = { on: box.checked, at: new Date().toISOString() };
-      localStorage.setItem(this.$root.dataset.key, JSON.stringify(own));
-      this.send([["step", box.dataset.tick], ["on", box.checked ? "yes" : "no"]], `${box.checked ? "Ticked" : "Tick taken back"}: ${window.uplandOutbox.words(box.closest("label"))}`);
+      const own = this.own(), mine = { on: box.checked, at: new Date().toISOString() };
+      own[box.dataset.tick] = mine;
+      this.write(own);
+      this.send(box.dataset.tick, mine, `${box.checked ? "Ticked" : "Tick taken back"}: ${window.uplandOutbox.words(box.closest("label"))}`);
       this.count();
     },
-    async send(fields, title) {
-      const { steps, key } = this.$root.dataset, box = window.uplandOutbox;
+    write(own) { localStorage.setItem(this.$root.dataset.key, JSON.stringify(own)); },
+    // Sends a tick by way of what waits on this device; from then on it is not this page's any more.
+    async send(step, mine, title) {
+      const { steps } = this.$root.dataset;
       if (!steps) return;
-      const entry = {
+      const entry = this.entry([["step", step], ["on", mine.on ? "yes" : "no"]], title);
+      try { await window.uplandOutbox.put(entry); } catch { return; }
+      const own = this.own();
+      if (own[step] && own[step].at === mine.at) { own[step].kept = true; this.write(own); }
+      await window.uplandOutbox.trySend(entry);
+    },
+    entry(fields, title) {
+      const { steps, key } = this.$root.dataset, box = window.uplandOutbox;
+      return {
         key: box.newKey(), url: new URL(steps, location.href).href, user: document.body.dataset.user, at: new Date().toISOString(),
         fields: [["list", key], ...fields], title, page: location.pathname + location.search, site: box.words(document.querySelector(".where")), shown: [],
       };
-      await box.put(entry).catch(() => {});
-      await box.trySend(entry);
     },
-    count() { const all = this.boxes(); this.done = `${all.filter((box) => box.checked).length} of ${all.length} done.`; },
-    clear() {
+    count() { const all = this.boxes(); this.done = (this.$root.dataset.count || "%1 of %2 done.").replace("%1", all.filter((box) => box.checked).length).replace("%2", all.length); },
+    async clear() {
       const at = new Date().toISOString(), own = {};
-      this.boxes().forEach((box) => { box.checked = false; own[box.dataset.tick] = { on: false, at }; });
-      localStorage.setItem(this.$root.dataset.key, JSON.stringify(own));
-      this.send([["clear", "yes"]], "Every tick cleared");
+      this.boxes().forEach((box) => { box.checked = false; own[box.dataset.tick] = { on: false, at, kept: true }; });
+      this.write(own);
       this.count();
+      if (!this.$root.dataset.steps) return;
+      const entry = this.entry([["clear", "yes"]], "Every tick cleared");
+      await window.uplandOutbox.put(entry).catch(() => {});
+      await window.uplandOutbox.trySend(entry);
     },
   }));
 });

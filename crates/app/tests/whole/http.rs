@@ -360,15 +360,9 @@ fn the_second_of_two_savers_sees_both_versions() {
     let server = Server::start(true);
     let (isla, bram) = (Person::signed_in(&server, "isla"), Person::signed_in(&server, "bram"));
     let page = isla.get("/sites/1/zones").text;
-    let at = page.find("/sites/1/zones/").unwrap();
-    let path = page[at..].split('"').next().filter(|p| !p.ends_with("new")).map_or_else(
-        || {
-            let rest = &page[at + 10..];
-            let next = rest.find("/sites/1/zones/").unwrap();
-            rest[next..].split('"').next().unwrap().to_owned()
-        },
-        str::to_owned,
-    );
+    let zone = |part: &str| part.split('"').next().filter(|id| id.parse::<u32>().is_ok()).map(str::to_owned);
+    let id = page.split("/sites/1/zones/").skip(1).find_map(zone).expect("a zone is listed");
+    let path = format!("/sites/1/zones/{id}");
     let fields = |name: &'static str, uniformity: &'static str| {
         let mut all = ZONE.to_vec();
         all.retain(|(k, _)| *k != "name" && *k != "number");

@@ -24,3 +24,19 @@ unit-gallons = { $value } gal
 unit-millimetres = { $value } mm
 unit-inches = { $value } in
 
+days-every = every day
+days-none = no day
+days-nth = { $interval ->
+    [2] every second day, counted from { $first }
+    [3] every third day, counted from { $first }
+   *[other] every { $interval } days, counted from { $first }
+}
+days-odd = odd dates
+days-even = even dates
+weekday-0 = Mon
+weekday-1 = Tue
+weekday-2 = Wed
+weekday-3 = Thu
+weekday-4 = Fri
+weekday-5 = Sat
+weekday-6 = Sun

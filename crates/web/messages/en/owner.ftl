@@ -115,22 +115,5 @@ handover-not-3 = Do not change start times or minutes: nights, local rules and t
 handover-may = You may
 handover-may-1 = Stop watering at once: set the controller to off or pause it, and call.
 handover-may-2 = Close the water at the main valve if a pipe bursts; open it again slowly.
-handover-call = Whom to call
+handover-call = Who to call
 handover-none = No program is entered yet.
-
-days-every = every day
-days-none = no day
-days-nth = { $interval ->
-    [2] every second day
-    [3] every third day
-   *[other] every { $interval } days
-}
-days-odd = odd dates
-days-even = even dates
-weekday-0 = Mon
-weekday-1 = Tue
-weekday-2 = Wed
-weekday-3 = Thu
-weekday-4 = Fri
-weekday-5 = Sat
-weekday-6 = Sun

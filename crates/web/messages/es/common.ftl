@@ -22,3 +22,19 @@ unit-gallons = { $value } gal
 unit-millimetres = { $value } mm
 unit-inches = { $value } in
 
+days-every = todos los días
+days-none = ningún día
+days-nth = { $interval ->
+    [2] cada dos días, contados desde el { $first }
+    [3] cada tres días, contados desde el { $first }
+   *[other] cada { $interval } días, contados desde el { $first }
+}
+days-odd = fechas impares
+days-even = fechas pares
+weekday-0 = lun
+weekday-1 = mar
+weekday-2 = mié
+weekday-3 = jue
+weekday-4 = vie
+weekday-5 = sáb
+weekday-6 = dom

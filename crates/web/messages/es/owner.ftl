@@ -114,20 +114,3 @@ handover-may-1 = Parar el riego enseguida: ponga el controlador en apagado o en 
 handover-may-2 = Cerrar el agua en la válvula principal si revienta un tubo; ábrala después despacio.
 handover-call = A quién llamar
 handover-none = Todavía no hay ningún programa registrado.
-
-days-every = todos los días
-days-none = ningún día
-days-nth = { $interval ->
-    [2] cada dos días
-    [3] cada tres días
-   *[other] cada { $interval } días
-}
-days-odd = fechas impares
-days-even = fechas pares
-weekday-0 = lun
-weekday-1 = mar
-weekday-2 = mié
-weekday-3 = jue
-weekday-4 = vie
-weekday-5 = sáb
-weekday-6 = dom

@@ -2,11 +2,13 @@
 //! variables, plurals and selectors (Project Fluent). The code decides which message and which variables, never which
 //! letters. Numbers, dates and units are formatted here.
 
+use crate::page::dates::DateFormat;
 use fluent_bundle::concurrent::FluentBundle;
 use fluent_bundle::{FluentArgs, FluentResource};
 use jiff::civil::{Date, Time};
 use std::sync::LazyLock;
 use unic_langid::LanguageIdentifier;
+use upland_core::controller::schedule::Days;
 use upland_core::quantity::units::{L_PER_US_GALLON, Litres, MM_PER_INCH, Millimetres};
 use upland_core::site::UnitSystem;
 
@@ -54,12 +56,16 @@ impl Language {
 
     const fn files(self) -> &'static [&'static str] {
         match self {
-            Self::English => {
-                &[include_str!("../../messages/en/common.ftl"), include_str!("../../messages/en/owner.ftl")]
-            }
-            Self::Spanish => {
-                &[include_str!("../../messages/es/common.ftl"), include_str!("../../messages/es/owner.ftl")]
-            }
+            Self::English => &[
+                include_str!("../../messages/en/common.ftl"),
+                include_str!("../../messages/en/owner.ftl"),
+                include_str!("../../messages/en/steps.ftl"),
+            ],
+            Self::Spanish => &[
+                include_str!("../../messages/es/common.ftl"),
+                include_str!("../../messages/es/owner.ftl"),
+                include_str!("../../messages/es/steps.ftl"),
+            ],
         }
     }
 
@@ -168,8 +174,11 @@ impl Reader {
         self.say(&format!("month-{}", date.month()))
     }
 
-    /// A day with its year.
+    /// A day with its year; in English as the reader's habit has it.
     pub fn day_of_year(&self, date: Date) -> String {
+        if self.language == Language::English {
+            return date.formatted("%-d %B %Y");
+        }
         let (day, year) = (date.day().to_string(), date.year().to_string());
         let variables = [("day", day.into()), ("month", self.month(date).into()), ("year", year.into())];
         self.with("day-of-year", &variables)
@@ -177,13 +186,38 @@ impl Reader {
 
     /// A day without its year.
     pub fn day(&self, date: Date) -> String {
+        if self.language == Language::English {
+            return date.formatted("%-d %B");
+        }
         let day = date.day().to_string();
         self.with("day-of-month", &[("day", day.into()), ("month", self.month(date).into())])
     }
 
     /// A time of day.
     pub fn clock(&self, time: Time) -> String {
-        time.strftime("%H:%M").to_string()
+        match self.language {
+            Language::English => time.formatted("%H:%M"),
+            Language::Spanish => time.strftime("%H:%M").to_string(),
+        }
+    }
+
+    /// The days of a program.
+    pub fn days(&self, days: Days) -> String {
+        match days {
+            Days::Weekdays(week) if week == [true; 7] => self.say("days-every"),
+            Days::Weekdays(week) if week == [false; 7] => self.say("days-none"),
+            Days::Weekdays(week) => {
+                let on = (0..7).filter(|day| week.get(*day) == Some(&true));
+                on.map(|day| self.say(&format!("weekday-{day}"))).collect::<Vec<_>>().join(", ")
+            }
+            Days::EveryNth { interval: 1, .. } => self.say("days-every"),
+            Days::EveryNth { interval, first } => {
+                let first = self.day_of_year(first).into();
+                self.with("days-nth", &[("interval", interval.into()), ("first", first)])
+            }
+            Days::Odd => self.say("days-odd"),
+            Days::Even => self.say("days-even"),
+        }
     }
 }
 

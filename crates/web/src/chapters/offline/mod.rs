@@ -43,7 +43,9 @@ fn pages(records: &SiteRecords) -> Vec<String> {
     for own in &records.controllers {
         let path = address::site_controller(id, own.number());
         out.extend(
-            ["sheet", "walk", "manual", "manual?what=walk"].iter().map(|part| format!("{path}/{part}")),
+            ["sheet", "walk", "walk?lang=es", "manual", "manual?what=walk"]
+                .iter()
+                .map(|part| format!("{path}/{part}")),
         );
     }
     for zone in &records.zones {

@@ -108,7 +108,7 @@ fn form(units: UnitSystem, texts: &BTreeMap<String, String>, errors: &[FieldErro
     let baselines = [OwnerBaseline::Fixed, OwnerBaseline::AsFound];
     let baselines = baselines.map(|own| (own.code().to_owned(), baseline_words(own).to_owned()));
     let fields = vec![
-        Field::text("name", "For whom"),
+        Field::text("name", "Made for"),
         choice("language", "Language", languages.into()),
         choice("baseline", "Water used is compared with", baselines.into()),
         Field::number("price", priced(units).0, "").help("Left empty, the page shows no money."),
@@ -150,7 +150,7 @@ fn read(fields: &Fields, units: UnitSystem) -> Result<OwnerView, Vec<FieldError>
     let mut errors: Vec<FieldError> = Vec::new();
     let name = fields.get("name").to_owned();
     if name.is_empty() || name.chars().count() > LONGEST_NAME {
-        errors.push(("name", format!("Say for whom the page is, in at most {LONGEST_NAME} letters.")));
+        errors.push(("name", format!("Name the person it is made for, in at most {LONGEST_NAME} letters.")));
     }
     let language = Language::from_code(fields.get("language"));
     if language.is_none() {

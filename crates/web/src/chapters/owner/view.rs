@@ -7,7 +7,7 @@ use std::collections::BTreeMap;
 use upland_core::account::period::{Period, WaterSums, ZonePeriod};
 use upland_core::account::running::cause_of;
 use upland_core::codes::Coded;
-use upland_core::controller::schedule::{Days, Settings};
+use upland_core::controller::schedule::Settings;
 use upland_core::quantity::units::{Litres, Millimetres};
 use upland_core::site::StationId;
 use upland_core::tuning::{Looks, expected_look};
@@ -303,22 +303,6 @@ impl OwnerPage {
     }
 }
 
-/// The days of a program, in the reader's words.
-pub(super) fn days(reader: &Reader, days: Days) -> String {
-    match days {
-        Days::Weekdays(week) if week == [true; 7] => reader.say("days-every"),
-        Days::Weekdays(week) if week == [false; 7] => reader.say("days-none"),
-        Days::Weekdays(week) => {
-            let on = (0..7).filter(|day| week.get(*day) == Some(&true));
-            on.map(|day| reader.say(&format!("weekday-{day}"))).collect::<Vec<_>>().join(", ")
-        }
-        Days::EveryNth { interval: 1, .. } => reader.say("days-every"),
-        Days::EveryNth { interval, .. } => reader.with("days-nth", &[("interval", interval.into())]),
-        Days::Odd => reader.say("days-odd"),
-        Days::Even => reader.say("days-even"),
-    }
-}
-
 /// What a controller is set to, a line a program that waters.
 pub(super) fn programs(reader: &Reader, settings: &Settings, name: impl Fn(u16) -> String) -> Vec<String> {
     let water = settings.programs.iter().filter(|program| program.waters());
@@ -331,7 +315,7 @@ pub(super) fn programs(reader: &Reader, settings: &Settings, name: impl Fn(u16) 
             "handover-program",
             &[
                 ("name", program.name.clone().into()),
-                ("days", days(reader, program.days).into()),
+                ("days", reader.days(program.days).into()),
                 ("starts", starts.join(", ").into()),
                 ("areas", areas.join(", ").into()),
             ],

@@ -134,9 +134,9 @@ mod tests {
     #[test]
     fn what_is_ticked_is_read_and_nonsense_is_left_out() {
         let typed =
-            [("ran-1", "120"), ("ran-2", "0"), ("ran-x", "9"), ("seen-3", "nonsense"), ("seen-1", "leak")];
+            [("ran-1", "120"), ("ran-2", "0"), ("ran-x", "9"), ("seen-3", "nonsense"), ("seen-1", "broken")];
         let fields = Fields(typed.map(|(name, value)| (name.to_owned(), value.to_owned())).into());
         assert_eq!(ran(&fields), [Ran { station: 1, minutes: 2.0 }]);
-        assert_eq!(seen(&fields), [Seen { station: 1, sign: Sign::from_code("leak").unwrap() }]);
+        assert_eq!(seen(&fields), [Seen { station: 1, sign: Sign::Broken }]);
     }
 }

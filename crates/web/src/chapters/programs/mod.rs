@@ -11,6 +11,7 @@ mod manual;
 mod manual_log;
 mod plan;
 mod settings_form;
+mod settings_words;
 mod sheet;
 mod sheet_week;
 mod timeline;

@@ -3,15 +3,16 @@
 use super::ControllerPage;
 use super::asked::AskedView;
 use super::calendar::SHOWN_ONCE;
+use super::settings_words::{extras, never_words, numbered, rest_of_controller};
 use super::sheet_week::{SheetWeek, sensors, week};
 use super::{ControllerHead, Tab};
 use crate::page::dates::{DateFormat, typed_date, typed_times};
 use crate::page::frame::Frame;
 use crate::page::headline::headline;
 use crate::page::law_words::{exempt_words, rule_words};
+use crate::page::messages::{Language, Reader};
 use crate::page::photographs::photographs;
 use crate::page::qr::qr;
-use crate::page::quantities::counted;
 use crate::server::cache::{About, questions};
 use crate::server::error::{PageError, page};
 use crate::site::context::AtSite;
@@ -21,10 +22,11 @@ use askama::Template;
 use std::sync::Arc;
 use upland_core::controller::ordinance::Applied;
 use upland_core::controller::schedule::{
-    Days, Percentages, Program, Settings, StationSetting, days_in_words, days_in_words_by, months_in_words,
+    Percentages, Program, Settings, StationSetting, days_in_words_by, months_in_words,
 };
 use upland_core::quantity::ratio::Percentage;
 use upland_core::quantity::time::Seconds;
+use upland_core::site::UnitSystem;
 use upland_store::photos::PhotoOf;
 use upland_store::settings::SettingsRecord;
 
@@ -32,13 +34,8 @@ pub(super) fn routes(config: &mut web::ServiceConfig) {
     config.service(door_sheet);
 }
 
-/// Said on every sheet of a controller.
-pub(super) const CAUTIONS: [&str; 4] = [
-    "Power off before the controller is opened. Work on the low-voltage side only; mains belong to a licensed electrician.",
-    "Stand on firm ground; use a ladder only when somebody holds it.",
-    "In frost, spray ices paving and steps: pause the programs.",
-    "Local watering rules and the maker's instructions come before this sheet.",
-];
+/// The sheet is in English; what it shares with the programming steps holds no water, so that units are all one.
+const READER: Reader = Reader { language: Language::English, units: UnitSystem::Metric };
 
 struct ProgramLine {
     name: String,
@@ -74,11 +71,7 @@ struct SheetView {
     sensors: Vec<(String, String)>,
     /// Telephone numbers, each with its name.
     contacts: Vec<(String, String)>,
-    cautions: Vec<&'static str>,
-}
-
-fn month_day(month: i8, day: i8) -> String {
-    jiff::civil::Date::new(2000, month, day).map_or(String::new(), |d| d.formatted("%-d %b"))
+    cautions: Vec<String>,
 }
 
 fn program_line(
@@ -105,61 +98,8 @@ fn program_line(
     }
 }
 
-/// The days on which nothing runs, in words.
-pub(super) fn never_words(settings: &Settings) -> Option<String> {
-    let never = Days::Weekdays(settings.never_days);
-    settings.never_days.contains(&true).then(|| format!("No watering on {}", days_in_words(never)))
-}
-
-/// What else is set for the whole controller, in words.
-pub(super) fn rest_of_controller(settings: &Settings) -> Vec<String> {
-    let mut lines = Vec::new();
-    match settings.delay {
-        Seconds::ZERO => {}
-        d if d.any() => lines.push(format!("Station delay {d}")),
-        d => lines.push(format!("Stations overlap by {}", d.abs())),
-    }
-    if let Some(hours) = settings.omit_hours {
-        let (from, until) = (hours.from.formatted("%H:%M"), hours.until.formatted("%H:%M"));
-        lines.push(format!("No start between {from} and {until}"));
-    }
-    if let Some(span) = settings.off_season {
-        lines.push(format!(
-            "Off-season {} to {}",
-            month_day(span.from.0, span.from.1),
-            month_day(span.until.0, span.until.1)
-        ));
-    }
-    if let Some((first, days)) = settings.rain_delay {
-        lines.push(format!("Rain delay of {} from {}", counted(days, "day"), first.formatted("%-d %b %Y")));
-    }
-    if !settings.omit_dates.is_empty() {
-        let dates: Vec<String> = settings.omit_dates.iter().map(|date| date.formatted("%-d %b %Y")).collect();
-        lines.push(format!("No watering on {}", dates.join(", ")));
-    }
-    match settings.master_lead {
-        (Seconds::ZERO, Seconds::ZERO) => {}
-        (lead, lag) => {
-            lines.push(format!("Master valve opens {lead} before a station and stays open {lag} after it"));
-        }
-    }
-    lines
-}
-
-/// What a station does beside watering.
-pub(super) fn extras(setting: &StationSetting) -> Vec<&'static str> {
-    let all = [
-        (setting.lighting, "lighting"),
-        (setting.master_valve, "master valve"),
-        (setting.pump, "pump"),
-        (setting.ignores_sensors, "ignores sensors"),
-        (setting.fixed_run_time, "fixed run time"),
-    ];
-    all.into_iter().filter(|(on, _)| *on).map(|(_, what)| what).collect()
-}
-
 /// Which version a sheet shows.
-pub(super) fn version_words(snapshot: &ControllerSnapshot) -> String {
+fn version_words(snapshot: &ControllerSnapshot) -> String {
     let words = |record: &SettingsRecord| {
         let saved = record.saved_at.to_zoned(snapshot.installation.tz.clone());
         format!("version {} of {}, {}", record.version, saved.formatted("%-d %b %Y"), record.saved_by)
@@ -192,7 +132,7 @@ fn build(snapshot: &ControllerSnapshot) -> Result<SheetView, PageError> {
     let station = |(n, s): &(u16, StationSetting)| StationLine {
         name: names.station(*n),
         cycle: s.cycle_and_soak.map_or(String::new(), cycle),
-        extras: extras(s).join(", "),
+        extras: extras(&READER, s).join(", "),
     };
     Ok(SheetView {
         place: snapshot.controller()?.place.clone(),
@@ -208,7 +148,10 @@ fn build(snapshot: &ControllerSnapshot) -> Result<SheetView, PageError> {
         off: off.join(", "),
         percent: percent_words(&settings),
         stations: settings.stations.iter().map(station).collect(),
-        whole_controller: never_words(&settings).into_iter().chain(rest_of_controller(&settings)).collect(),
+        whole_controller: never_words(&READER, &settings)
+            .into_iter()
+            .chain(rest_of_controller(&READER, &settings))
+            .collect(),
         law: snapshot.installation.law.applied.iter().map(law_line).collect(),
         asked: AskedView::of(snapshot),
         week: week(snapshot, &settings, snapshot.today),
@@ -222,7 +165,7 @@ fn build(snapshot: &ControllerSnapshot) -> Result<SheetView, PageError> {
             .iter()
             .map(|contact| (contact.name.clone(), contact.telephone.clone()))
             .collect(),
-        cautions: CAUTIONS.to_vec(),
+        cautions: numbered(&READER, "caution", 4),
     })
 }
 
@@ -293,7 +236,7 @@ mod tests {
     use super::*;
 
     fn whole(settings: &Settings) -> Vec<String> {
-        never_words(settings).into_iter().chain(rest_of_controller(settings)).collect()
+        never_words(&READER, settings).into_iter().chain(rest_of_controller(&READER, settings)).collect()
     }
     use crate::fixture;
     use upland_core::controller::schedule::Repeat;

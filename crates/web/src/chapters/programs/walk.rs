@@ -1,10 +1,10 @@
 //! The walk at the controller: its settings in the order in which such controllers are programmed, with ticks.
 
-use super::sheet::{CAUTIONS, extras, never_words, rest_of_controller, version_words};
+use super::settings_words::{extras, never_words, numbered, rest_of_controller};
 use super::upkeep::{self, UpkeepLine};
 use super::{ControllerHead, ControllerPage, Tab};
-use crate::page::dates::{DateFormat, typed_date, typed_times};
 use crate::page::frame::Frame;
+use crate::page::messages::{Language, Reader, Value};
 use crate::page::program_words::Names;
 use crate::page::ticks::{StepList, TickMark, ticks_of};
 use crate::server::error::{PageError, page};
@@ -12,23 +12,14 @@ use crate::site::context::AtSite;
 use crate::site::controller_snapshot::ControllerSnapshot;
 use actix_web::{HttpResponse, get, web};
 use askama::Template;
-use upland_core::controller::schedule::{Percentages, Program, Settings, days_in_words_by};
+use jiff::civil::Time;
+use upland_core::controller::schedule::{Percentages, Program, Settings};
 use upland_core::quantity::ratio::Percentage;
 use upland_store::ticks::What;
 
 pub(super) fn routes(config: &mut web::ServiceConfig) {
     config.service(key_in_walk);
 }
-
-/// What is done before anything is programmed, so that nothing old runs on.
-const CLEAN_CONTROLLER: [&str; 6] = [
-    "Note what is in the controller now, program by program, and keep it as the version as found.",
-    "Clear every start time of every program, also of those that look empty.",
-    "Set every run time to nothing in every program.",
-    "Set every percentage to 100 %.",
-    "End rain delays and bypasses, and clear station delays and no-water days.",
-    "Run the controller through a day on its own display, if it can show one: nothing may run.",
-];
 
 /// A thing to key, with its tick.
 struct KeyStep {
@@ -42,8 +33,8 @@ fn step(id: impl Into<String>, text: impl Into<String>, detail: impl Into<String
 }
 
 struct Stage {
-    title: &'static str,
-    why: &'static str,
+    title: String,
+    why: String,
     steps: Vec<KeyStep>,
 }
 
@@ -52,13 +43,18 @@ struct Stage {
 struct WalkPage {
     frame: Frame,
     head: ControllerHead,
+    reader: Reader,
     list: StepList,
+    title: String,
     version: String,
+    last: Option<String>,
+    /// How many steps are done, with marks for the two numbers.
+    count: String,
     /// The tick of the whole version.
     keyed_in: Option<TickMark>,
     stages: Vec<Stage>,
-    clean: Vec<&'static str>,
-    cautions: Vec<&'static str>,
+    clean: Vec<String>,
+    cautions: Vec<String>,
     /// What is looked after while somebody is there.
     upkeep: Vec<UpkeepLine>,
 }
@@ -68,135 +64,179 @@ type Active<'a> = Vec<(usize, &'a Program)>;
 
 /// The settings in the order in which such controllers are programmed: clock, starts, minutes, days,
 /// percentage, sensors, then back to automatic.
-fn stages(snapshot: &ControllerSnapshot) -> Vec<Stage> {
+fn stages(snapshot: &ControllerSnapshot, reader: &Reader) -> Vec<Stage> {
     let settings = snapshot.settings();
     let names = snapshot.names(&settings);
     let programs = settings.programs.iter().enumerate();
     let active: Active<'_> = programs.filter(|(_, p)| p.waters()).collect();
-    let clock = format!("time zone {}", snapshot.records.site.site.time_zone);
+    let zone = snapshot.records.site.site.time_zone.clone();
+    let clock = reader.with("steps-clock-zone", &[("zone", zone.into())]);
+    let stage = |title: &str, why: String, steps| Stage { title: reader.say(title), why, steps };
     vec![
-        Stage {
-            title: "Clock",
-            why: "Every start counts from it.",
-            steps: vec![step("clock", "Date, day of the week and time are right", clock)],
-        },
-        Stage {
-            title: "Starts",
-            why: "Each start runs its whole program once.",
-            steps: starts(&settings, &active),
-        },
-        Stage {
-            title: "Minutes",
-            why: "At 100 %; the controller applies the percentage itself.",
-            steps: minutes(&names, &active),
-        },
-        Stage { title: "Days", why: "", steps: days(&settings, &active) },
-        Stage { title: "Percentage", why: "", steps: percentages(&settings, &active) },
-        Stage { title: "Sensors and the rest", why: "", steps: sensors_and_rest(snapshot, &names) },
-        Stage {
-            title: "Back to automatic",
-            why: "A controller left off is the commonest dead landscape.",
-            steps: vec![
-                step("check", "Read every program through once more", ""),
-                step("auto", "The controller is on automatic", ""),
-                step("sheet", "The new sheet is in the door, the old one taken along", ""),
+        stage(
+            "steps-clock",
+            reader.say("steps-clock-why"),
+            vec![step("clock", reader.say("steps-clock-right"), clock)],
+        ),
+        stage("steps-starts", reader.say("steps-starts-why"), starts(reader, &settings, &active)),
+        stage("steps-minutes", reader.say("steps-minutes-why"), minutes(reader, &names, &active)),
+        stage("steps-days", String::new(), days(reader, &settings, &active)),
+        stage("steps-percentage", String::new(), percentages(reader, &settings, &active)),
+        stage("steps-rest", String::new(), sensors_and_rest(reader, snapshot, &names)),
+        stage(
+            "steps-auto",
+            reader.say("steps-auto-why"),
+            vec![
+                step("check", reader.say("steps-auto-check"), ""),
+                step("auto", reader.say("steps-auto-on"), ""),
+                step("sheet", reader.say("steps-auto-sheet"), ""),
             ],
-        },
+        ),
     ]
 }
 
-fn starts(settings: &Settings, active: &Active<'_>) -> Vec<KeyStep> {
+fn clocks(reader: &Reader, times: &[Time]) -> String {
+    times.iter().map(|time| reader.clock(*time)).collect::<Vec<_>>().join(", ")
+}
+
+fn starts(reader: &Reader, settings: &Settings, active: &Active<'_>) -> Vec<KeyStep> {
     let of_program = |(i, p): &(usize, &Program)| {
         let detail = match p.repeat {
             Some(repeat) => {
-                let until = repeat.until.formatted("%H:%M");
-                format!("repeat until {until}, interval {}", repeat.pause)
+                let (until, pause) = (reader.clock(repeat.until), repeat.pause.to_string());
+                reader.with("steps-starts-repeat", &[("until", until.into()), ("pause", pause.into())])
             }
-            None => "every other start of this program cleared".to_owned(),
+            None => reader.say("steps-starts-other"),
         };
-        step(format!("starts-{i}"), format!("Program {}: {}", p.name, typed_times(&p.starts)), detail)
+        let variables = [("program", p.name.clone().into()), ("starts", clocks(reader, &p.starts).into())];
+        step(format!("starts-{i}"), reader.with("steps-starts-of", &variables), detail)
     };
     let off: Vec<&str> = settings.programs.iter().filter(|p| !p.waters()).map(|p| p.name.as_str()).collect();
     let off = (!off.is_empty()).then(|| {
-        step("starts-off", format!("Programs {}: no start", off.join(", ")), "hidden old starts cleared")
+        let text = reader.with("steps-starts-none", &[("programs", off.join(", ").into())]);
+        step("starts-off", text, reader.say("steps-starts-none-why"))
     });
     active.iter().map(of_program).chain(off).collect()
 }
 
-fn minutes(names: &Names<'_>, active: &Active<'_>) -> Vec<KeyStep> {
+fn minutes(reader: &Reader, names: &Names<'_>, active: &Active<'_>) -> Vec<KeyStep> {
     let mut steps = Vec::new();
     for (i, program) in active {
-        for (station, seconds) in &program.run_times {
+        for (station, length) in &program.run_times {
             let cycle = names.settings.station(*station).cycle_and_soak;
-            let detail =
-                cycle.map_or(String::new(), |(cycle, soak)| format!("cycles of {cycle}, soak {soak}"));
-            let (zone, length) = (names.station(*station), seconds);
-            let text = format!("Program {}, {zone}: {length}", program.name);
+            let detail = cycle.map_or(String::new(), |(cycle, soak)| {
+                let (cycle, soak) = (cycle.to_string(), soak.to_string());
+                reader.with("steps-minutes-cycles", &[("cycle", cycle.into()), ("soak", soak.into())])
+            });
+            let variables = [
+                ("program", program.name.clone().into()),
+                ("zone", names.station(*station).into()),
+                ("length", length.to_string().into()),
+            ];
+            let text = reader.with("steps-minutes-of", &variables);
             steps.push(step(format!("minutes-{i}-{station}"), text, detail));
         }
     }
     steps
 }
 
-fn days(settings: &Settings, active: &Active<'_>) -> Vec<KeyStep> {
+fn days(reader: &Reader, settings: &Settings, active: &Active<'_>) -> Vec<KeyStep> {
     let of_program = |(i, p): &(usize, &Program)| {
-        step(format!("days-{i}"), format!("Program {}: {}", p.name, days_in_words_by(p.days, typed_date)), "")
+        let variables = [("program", p.name.clone().into()), ("days", reader.days(p.days).into())];
+        step(format!("days-{i}"), reader.with("steps-days-of", &variables), "")
     };
-    let never = never_words(settings).map(|words| step("never", words, ""));
+    let never = never_words(reader, settings).map(|words| step("never", words, ""));
     active.iter().map(of_program).chain(never).collect()
 }
 
-fn percentages(settings: &Settings, active: &Active<'_>) -> Vec<KeyStep> {
+fn percentages(reader: &Reader, settings: &Settings, active: &Active<'_>) -> Vec<KeyStep> {
+    let said = |value: Percentage| Value::from(value.to_string());
     match &settings.percentages {
-        Percentages::Controller(value) => vec![step("percent", format!("Whole controller: {value}"), "")],
+        Percentages::Controller(value) => {
+            let text = reader.with("steps-percentage-controller", &[("percentage", said(*value))]);
+            vec![step("percent", text, "")]
+        }
         Percentages::Program(values) => active
             .iter()
             .map(|(i, p)| {
                 let value = values.get(*i).copied().unwrap_or(Percentage::HUNDRED);
-                step(format!("percent-{i}"), format!("Program {}: {value}", p.name), "")
+                let variables = [("program", p.name.clone().into()), ("percentage", said(value))];
+                step(format!("percent-{i}"), reader.with("steps-percentage-program", &variables), "")
             })
             .collect(),
         Percentages::Month(values) => values
             .months()
             .map(|(month, value)| {
-                step(format!("percent-{}", month.number()), format!("{}: {value}", month.name()), "")
+                let name = reader.say(&format!("month-{}", month.number()));
+                let variables = [("month", name.into()), ("percentage", said(*value))];
+                let text = reader.with("steps-percentage-month", &variables);
+                step(format!("percent-{}", month.number()), text, "")
             })
             .collect(),
     }
 }
 
-fn sensors_and_rest(snapshot: &ControllerSnapshot, names: &Names<'_>) -> Vec<KeyStep> {
-    let stations = names.settings.stations.iter().map(|(n, setting)| (n, extras(setting)));
+fn sensors_and_rest(reader: &Reader, snapshot: &ControllerSnapshot, names: &Names<'_>) -> Vec<KeyStep> {
+    let stations = names.settings.stations.iter().map(|(n, setting)| (n, extras(reader, setting)));
     let stations = stations.filter(|(_, extras)| !extras.is_empty()).map(|(n, extras)| {
-        step(format!("station-{n}"), format!("{}: {}", names.station(*n), extras.join(", ")), "")
+        let variables = [("zone", names.station(*n).into()), ("extras", extras.join(", ").into())];
+        step(format!("station-{n}"), reader.with("steps-rest-station", &variables), "")
     });
-    let bypass = (!snapshot.installation.card.sensor_ports.is_empty()).then(|| {
-        step("bypass", "Sensors on, no bypass left", "the display shows whether one prevents watering now")
-    });
-    let rest = rest_of_controller(names.settings).into_iter().enumerate();
+    let bypass = (!snapshot.installation.card.sensor_ports.is_empty())
+        .then(|| step("bypass", reader.say("steps-rest-bypass"), reader.say("steps-rest-bypass-why")));
+    let rest = rest_of_controller(reader, names.settings).into_iter().enumerate();
     let rest = rest.map(|(i, line)| step(format!("controller-{i}"), line, ""));
     stations.chain(bypass).chain(rest).collect()
 }
 
+/// Which version is programmed.
+fn version_words(reader: &Reader, snapshot: &ControllerSnapshot) -> String {
+    let Some(record) = snapshot.saved() else { return reader.say("steps-version-none") };
+    let saved = record.saved_at.to_zoned(snapshot.installation.tz.clone()).date();
+    let variables = [
+        ("version", record.version.into()),
+        ("day", reader.day_of_year(saved).into()),
+        ("who", record.saved_by.clone().into()),
+    ];
+    reader.with("steps-version", &variables)
+}
+
+#[derive(serde::Deserialize, Default)]
+struct WalkQuery {
+    lang: Option<String>,
+}
+
 #[get("/sites/{id}/controllers/{number}/walk")]
-async fn key_in_walk(here: AtSite, path: web::Path<(i64, u8)>) -> Result<HttpResponse, PageError> {
+async fn key_in_walk(
+    here: AtSite,
+    path: web::Path<(i64, u8)>,
+    query: web::Query<WalkQuery>,
+) -> Result<HttpResponse, PageError> {
     let snapshot = here.controller_snapshot(path.1).await?;
+    let language = query.lang.as_deref().and_then(Language::from_code).unwrap_or_default();
+    let reader = Reader { language, units: here.records.units() };
     let version = snapshot.saved().map_or(0, |s| s.version);
     let (ticks, id) = (ticks_of(&here).await?, snapshot.site_controller()?.record.id);
     let back = format!("{}/walk", snapshot.path());
     let upkeep = upkeep::lines(&here, &snapshot, &back).await?;
+    // Ticks belong to a version: another one starts with none.
+    let list = StepList::of(&here, format!("walk-{id}-{version}")).await?;
+    let head = snapshot.head(Tab::Sheet)?;
     page(&WalkPage {
         upkeep,
         frame: snapshot.frame(&here, "programming steps")?,
-        head: snapshot.head(Tab::Sheet)?,
-        // Ticks belong to a version: another one starts with none.
-        list: StepList::of(&here, format!("walk-{id}-{version}")).await?,
-        version: version_words(&snapshot),
+        title: reader.with("steps-title", &[("place", head.place.clone().into())]),
+        head,
+        last: list.last.as_ref().map(|tick| reader.with("steps-last", &[("tick", tick.clone().into())])),
+        list,
+        count: reader.with("steps-count", &[("done", "%1".into()), ("all", "%2".into())]),
+        version: version_words(&reader, &snapshot),
         keyed_in: (version > 0)
             .then(|| TickMark::of(here.id(), What::KeyedIn, id, version, &ticks, &here.records.tz, back)),
-        stages: stages(&snapshot),
-        clean: CLEAN_CONTROLLER.to_vec(),
-        cautions: CAUTIONS.to_vec(),
+        stages: stages(&snapshot, &reader),
+        clean: numbered(&reader, "steps-clean", 6),
+        cautions: numbered(&reader, "caution", 4),
+        reader,
     })
 }
 
@@ -205,12 +245,17 @@ mod tests {
     use super::*;
     use crate::fixture;
     use upland_core::quantity::time::Seconds;
+    use upland_core::site::UnitSystem;
+
+    fn reader(language: Language) -> Reader {
+        Reader { language, units: UnitSystem::Metric }
+    }
 
     #[test]
     fn the_walk_goes_in_the_order_controllers_are_keyed() {
         let snapshot = fixture::controller_snapshot();
-        let stages = stages(&snapshot);
-        let titles: Vec<&str> = stages.iter().map(|s| s.title).collect();
+        let stages = stages(&snapshot, &reader(Language::English));
+        let titles: Vec<&str> = stages.iter().map(|s| s.title.as_str()).collect();
         assert_eq!(
             titles,
             ["Clock", "Starts", "Minutes", "Days", "Percentage", "Sensors and the rest", "Back to automatic"]
@@ -239,7 +284,7 @@ mod tests {
         settings
             .update_station(2, |s| s.cycle_and_soak = Some((Seconds::from_s(300), Seconds::from_s(1200))));
         settings.update_station(3, |s| s.ignores_sensors = true);
-        let stages = stages(&snapshot);
+        let stages = stages(&snapshot, &reader(Language::English));
         let texts = |stage: usize| stages[stage].steps.iter().map(|s| s.text.as_str()).collect::<Vec<_>>();
         assert_eq!(texts(1).last(), Some(&"Programs B: no start"), "a hidden old start is cleared");
         assert!(stages[2].steps.iter().any(|s| s.detail == "cycles of 5 min, soak 20 min"));
@@ -248,5 +293,25 @@ mod tests {
         assert_eq!(texts(5)[0], "3 Heather terrace: ignores sensors");
         assert!(!texts(5).iter().any(|t| t.starts_with("Nothing runs")), "said once, with the days");
         assert_eq!(texts(6).len(), 3);
+    }
+
+    #[test]
+    fn a_crew_reads_every_step_in_spanish() {
+        let snapshot = fixture::controller_snapshot();
+        let (english, spanish) =
+            (stages(&snapshot, &reader(Language::English)), stages(&snapshot, &reader(Language::Spanish)));
+        let texts = |stages: &[Stage]| {
+            let of = |stage: &Stage| stage.steps.iter().map(|s| s.text.clone()).collect::<Vec<_>>();
+            stages.iter().flat_map(of).collect::<Vec<_>>()
+        };
+        assert_eq!(spanish[0].title, "Reloj");
+        assert_eq!(spanish[1].steps[0].text, "Programa A: 02:00, 04:00");
+        let ids = |stages: &[Stage]| {
+            stages.iter().flat_map(|s| s.steps.iter().map(|s| s.id.clone())).collect::<Vec<_>>()
+        };
+        assert_eq!(ids(&english), ids(&spanish), "a tick is the same in both");
+        for (one, other) in texts(&english).iter().zip(texts(&spanish)) {
+            assert_ne!(*one, other);
+        }
     }
 }

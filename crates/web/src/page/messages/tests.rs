@@ -78,7 +78,16 @@ fn every_message_is_used_and_what_is_used_is_there() {
     let mut text = String::new();
     sources(Path::new(concat!(env!("CARGO_MANIFEST_DIR"), "/src")), &mut text);
     // Keys that are put together: what stands before the part that changes.
-    let families = ["month-", "weekday-", "cause-", "sign-", "owner-area-state-", "owner-saved-"];
+    let families = [
+        "month-",
+        "weekday-",
+        "cause-",
+        "sign-",
+        "owner-area-state-",
+        "owner-saved-",
+        "steps-clean-",
+        "caution-",
+    ];
     let all = messages(Language::English);
     for key in all.keys() {
         let is_named = text.contains(&format!("\"{key}\""));
