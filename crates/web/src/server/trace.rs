@@ -8,7 +8,7 @@ use tracing::field::Empty;
 use tracing_actix_web::{DefaultRootSpanBuilder, RootSpanBuilder};
 
 /// Beginnings of addresses that go on with a secret.
-const SECRET: [&str; 2] = ["/password/", "/calendar/"];
+const SECRET: [&str; 3] = ["/password/", "/calendar/", "/o/"];
 
 /// An address as it may be written down.
 fn written(path: &str) -> &str {
@@ -71,6 +71,8 @@ mod tests {
     fn what_an_address_keeps_secret_is_not_written_down() {
         assert_eq!(written("/password/0123abcd"), "/password/");
         assert_eq!(written("/calendar/0123abcd.ics"), "/calendar/");
+        assert_eq!(written("/o/0123abcd/handover"), "/o/");
+        assert_eq!(written("/ordinances"), "/ordinances");
         assert_eq!(written("/sites/1/today"), "/sites/1/today");
     }
 }

@@ -285,8 +285,8 @@ mod tests {
         No watering on Sun
         Station delay 1 min 30 s
         No start between 10:00 and 18:00
-        Off-season 1 Nov to 31 Mar
-        Rain delay of 3 days from 10 Jul 2026
+        Off-season 1 November to 31 March
+        Rain delay of 3 days from 10 July 2026
         ");
         settings.delay = Seconds::from_s(-5);
         assert_eq!(whole(&settings)[1], "Stations overlap by 5 s");
