@@ -7,7 +7,7 @@ use crate::site::snapshot::SiteSnapshot;
 use actix_web::{HttpRequest, HttpResponse, get, web};
 use jiff::ToSpan;
 use jiff::civil::Date;
-use upland_core::account::site_account::{EvidencePolicy, SiteAccount, begins, end_of, of_site};
+use upland_core::account::site_account::{EvidencePolicy, SiteAccount};
 use upland_core::codes::Coded;
 use upland_core::quantity::span::DateSpan;
 use upland_formats::api::account::{Account, ZoneAccount, ZoneDay};
@@ -71,16 +71,9 @@ async fn account_of(request: HttpRequest) -> Result<HttpResponse, ApiError> {
     Ok(HttpResponse::Ok().json(&*account))
 }
 
-/// The days of a site's account: of its own where that is the best known and reaches back so far, so that the interface
-/// and the pages tell one story.
+/// The days of a site's account.
 pub(super) fn of_days(site: &SiteSnapshot, from: Date, to: Date, policy: EvidencePolicy) -> Account {
-    let (climate, today) = (&site.inputs.climate, site.today());
-    let first = begins(climate, from);
-    if policy == EvidencePolicy::Best && first == begins(climate, today) {
-        return answer(site, site.account(), from, to);
-    }
-    let until = end_of(to, &site.tz).min(site.account().until);
-    answer(site, &of_site(&site.inputs, policy, first, until, |_, _| ()), from, to)
+    answer(site, &site.account_over(DateSpan::new(from, to), policy), from, to)
 }
 
 fn answer(site: &SiteSnapshot, account: &SiteAccount, from: Date, to: Date) -> Account {

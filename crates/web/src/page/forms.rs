@@ -92,6 +92,11 @@ impl Field {
         Self { kind: FieldKind::Choice(options), ..Self::text(name, label) }
     }
 
+    /// One of some options, each with its code and its words.
+    pub fn one_of(name: &'static str, label: &'static str, options: Vec<(String, String)>) -> Self {
+        Self { kind: FieldKind::Choice(options), ..Self::text(name, label) }
+    }
+
     /// Yes or no.
     pub fn yes_no(name: &'static str, label: &'static str) -> Self {
         let options = [("yes", "yes"), ("no", "no")].map(|(c, w)| (c.to_owned(), w.to_owned())).to_vec();

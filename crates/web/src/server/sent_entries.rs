@@ -2,7 +2,7 @@
 //! answered in a few words that its script reads instead of a page.
 
 use crate::server::error::PageError;
-use crate::server::session::{Asking, SignedIn};
+use crate::server::session::{Asking, Fields, SignedIn};
 use crate::server::state::{AppState, with_store};
 use actix_web::body::MessageBody;
 use actix_web::dev::{ServiceRequest, ServiceResponse};
@@ -10,11 +10,21 @@ use actix_web::http::StatusCode;
 use actix_web::http::header::LOCATION;
 use actix_web::middleware::Next;
 use actix_web::{HttpMessage, HttpResponse, web};
+use jiff::Timestamp;
 use serde_json::{Value, json};
 use upland_store::phone::SentBefore;
 
 /// The header with the key of an entry.
 const KEY: &str = "x-entry-key";
+
+/// Oldest entry whose own time counts, hours: an older clock is not believed.
+const OLDEST_H: i64 = 48;
+
+/// When something was entered: what a phone kept has a time of its own, as far as its clock can be believed; else now.
+pub(crate) fn entered_at(fields: &Fields, now: Timestamp) -> Timestamp {
+    let own: Option<Timestamp> = fields.get("at").parse().ok();
+    own.filter(|at| *at <= now && now.duration_since(*at).as_hours() < OLDEST_H).unwrap_or(now)
+}
 
 /// An entry that was begun when a server stopped: whether it was applied can only be seen.
 const MAYBE: &str =

@@ -10,12 +10,16 @@ use crate::site::records::{SiteController, SiteRecords};
 use jiff::Timestamp;
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
+use std::borrow::Cow;
 use std::collections::BTreeMap;
 use std::sync::{Arc, OnceLock};
 use upland_core::account::running::{ControllerFacts, ControllerRun};
 use upland_core::account::sensed::{AsRead, as_read};
-use upland_core::account::site_account::{AccountInputs, EvidencePolicy, SiteAccount, begins};
+use upland_core::account::site_account::{
+    AccountInputs, EvidencePolicy, SiteAccount, begins, end_of, of_site,
+};
 use upland_core::advice::tonight::{Tonight, account_of, night_runs, tonight};
+use upland_core::quantity::span::DateSpan;
 use upland_core::sensors::Reading;
 use upland_core::sensors::state::ByChannel;
 use upland_core::site::UnitSystem;
@@ -133,6 +137,17 @@ impl SiteSnapshot {
     pub fn account(&self) -> &SiteAccount {
         self.account
             .get_or_init(|| account_of(&self.inputs, EvidencePolicy::Best, self.moment.date, self.moment.at))
+    }
+
+    /// The account over some days: that of the pages where it is the best known and reaches back so far, so that every
+    /// answer about the site tells one story.
+    pub fn account_over(&self, span: DateSpan, policy: EvidencePolicy) -> Cow<'_, SiteAccount> {
+        let first = begins(&self.climate, span.first);
+        if policy == EvidencePolicy::Best && first == begins(&self.climate, self.today()) {
+            return Cow::Borrowed(self.account());
+        }
+        let until = end_of(span.last, &self.tz).min(self.account().until);
+        Cow::Owned(of_site(&self.inputs, policy, first, until, |_, _| ()))
     }
 
     /// The night of a controller that begins on the day of the moment.

@@ -4,13 +4,13 @@
 use crate::page::frame::Frame;
 use crate::server::address;
 use crate::server::error::{PageError, page};
+use crate::server::sent_entries::entered_at;
 use crate::server::session::{Fields, SignedIn};
 use crate::server::state::with_store;
 use crate::site::context::{AtSite, EditorAt};
 use crate::site::records::SiteRecords;
 use actix_web::{HttpResponse, get, post, web};
 use askama::Template;
-use jiff::Timestamp;
 use serde_json::json;
 
 pub(crate) fn routes(config: &mut web::ServiceConfig) {
@@ -87,10 +87,7 @@ async fn tick_step(EditorAt(here): EditorAt, fields: Fields) -> Result<HttpRespo
     if !is_name(&step) {
         return Err(PageError::BadRequest("The step has no name. Reload the page.".into()));
     }
-    let now = here.state.exactly_now();
-    let ticked: Option<Timestamp> = fields.get("at").parse().ok();
-    let at = ticked.filter(|at| *at <= now && now.duration_since(*at).as_hours() < 48).unwrap_or(now);
-    let at = (fields.get("on") == "yes").then_some(at);
+    let at = (fields.get("on") == "yes").then(|| entered_at(&fields, here.state.exactly_now()));
     with_store(&here.state, move |store| store.tick_step(site, &list, &step, user, at)).await?;
     Ok(HttpResponse::Ok().json(json!({ "kept": true, "text": "Ticked.", "more": [] })))
 }

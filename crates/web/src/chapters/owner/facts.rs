@@ -7,7 +7,7 @@ use crate::site::snapshot::{Latest, SiteSnapshot};
 use jiff::civil::Date;
 use std::sync::Arc;
 use upland_core::account::period::{Period, period};
-use upland_core::account::site_account::{EvidencePolicy, begins, end_of, of_site};
+use upland_core::account::site_account::EvidencePolicy;
 use upland_core::quantity::span::DateSpan;
 use upland_core::quantity::units::Litres;
 use upland_core::trial::{PercentageRule, Schedule, TrialWay, run_mean};
@@ -119,7 +119,7 @@ impl Facts {
         let site = latest.site;
         let (noted, way) = (noted(state, key)?, way(state, &site, baseline)?);
         let span = asked.unwrap_or_else(|| last_days(site.today()));
-        let period = period_of(&site, span);
+        let period = period(&site.inputs, &site.account_over(span, EvidencePolicy::Best), span);
         // Where some zone is not set at all, the two would not be about the same water.
         let of_way =
             |way: TrialWay| run_mean(&way, &site.inputs, period.as_ref()?.span, None).ok()?.site.litres;
@@ -136,17 +136,6 @@ impl Facts {
 /// The thirty days that end with a day.
 pub(super) fn last_days(today: Date) -> DateSpan {
     DateSpan::new(today.saturating_sub(jiff::Span::new().days(29)), today)
-}
-
-/// The account of some days: that of the pages where it reaches back so far, so that both tell one story.
-fn period_of(site: &SiteSnapshot, span: DateSpan) -> Option<Period> {
-    let first = begins(&site.climate, span.first);
-    if first == begins(&site.climate, site.today()) {
-        return period(&site.inputs, site.account(), span);
-    }
-    let until = end_of(span.last, &site.tz).min(site.account().until);
-    let account = of_site(&site.inputs, EvidencePolicy::Best, first, until, |_, _| ());
-    period(&site.inputs, &account, span)
 }
 
 fn repairs(noted: &Noted, site: &SiteSnapshot) -> Vec<Repair> {

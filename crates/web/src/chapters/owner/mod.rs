@@ -6,7 +6,7 @@ mod page;
 mod view;
 
 use crate::page::dates::DateFormat;
-use crate::page::forms::{Field, FieldError, FieldGroup, FieldKind, Form};
+use crate::page::forms::{Field, FieldError, FieldGroup, Form};
 use crate::page::frame::{Chapter, Frame};
 use crate::page::messages::Language;
 use crate::page::quantities::{counted, plain};
@@ -100,17 +100,13 @@ const fn priced(units: UnitSystem) -> (&'static str, f64) {
 
 /// The form of a new link.
 fn form(units: UnitSystem, texts: &BTreeMap<String, String>, errors: &[FieldError]) -> Form {
-    let choice = |name, label, options: Vec<(String, String)>| Field {
-        kind: FieldKind::Choice(options),
-        ..Field::text(name, label)
-    };
     let languages = Language::ALL.map(|own| (own.code().to_owned(), own.own_name().to_owned()));
     let baselines = [OwnerBaseline::Fixed, OwnerBaseline::AsFound];
     let baselines = baselines.map(|own| (own.code().to_owned(), baseline_words(own).to_owned()));
     let fields = vec![
         Field::text("name", "Made for"),
-        choice("language", "Language", languages.into()),
-        choice("baseline", "Water used is compared with", baselines.into()),
+        Field::one_of("language", "Language", languages.into()),
+        Field::one_of("baseline", "Water used is compared with", baselines.into()),
         Field::number("price", priced(units).0, "").help("Left empty, the page shows no money."),
         Field::text("currency", "Currency").help("As you write it, such as €."),
     ];

@@ -6,7 +6,7 @@ use super::{ControllerHead, Tab};
 use crate::page::card_form;
 use crate::page::dates::DateFormat;
 use crate::page::forms::base_version;
-use crate::page::forms::{Field, FieldError, FieldGroup, FieldKind, Form, Reader};
+use crate::page::forms::{Field, FieldError, FieldGroup, Form, Reader};
 use crate::page::frame::{Chapter, Frame};
 use crate::page::merge::Merged;
 use crate::page::quantities::counted;
@@ -59,7 +59,7 @@ async fn new_page(
 ) -> Result<HttpResponse, PageError> {
     let own = here.more(OwnTypes {}, 30, |snapshot| snapshot.library()).await?;
     let cards = card_choices(&own);
-    let kind = Field { kind: FieldKind::Choice(cards), ..Field::text("card", "Kind of controller") };
+    let kind = Field::one_of("card", "Kind of controller", cards);
     let form = Form {
         groups: vec![FieldGroup {
             folded: false,

@@ -5,10 +5,10 @@ use crate::page::dates::DateFormat;
 use crate::page::quantities::counted;
 use crate::server::address;
 use crate::server::error::{PageError, see_other};
+use crate::server::sent_entries::entered_at;
 use crate::server::session::{Fields, client_key, flash};
-use crate::site::context::{AtSite, EditorAt};
+use crate::site::context::EditorAt;
 use actix_web::{HttpResponse, post, web};
-use jiff::Timestamp;
 use std::collections::BTreeMap;
 use upland_core::codes::Coded;
 use upland_core::site::StationId;
@@ -23,9 +23,6 @@ pub(super) fn routes(config: &mut web::ServiceConfig) {
 
 /// Longest run that is logged from a list, seconds: half a day.
 const LONGEST_S: u32 = 12 * 3600;
-
-/// Oldest entry of a phone whose own time counts, hours.
-const OLDEST_H: i64 = 48;
 
 /// A station that ran.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -63,13 +60,6 @@ fn seen(fields: &Fields) -> Vec<Seen> {
     by_station(fields, "seen-").into_iter().filter_map(of).collect()
 }
 
-/// When it ran: what a phone kept has a time of its own, as far as its clock can be believed.
-fn when(here: &AtSite, fields: &Fields) -> Timestamp {
-    let now = here.state.exactly_now();
-    let own: Option<Timestamp> = fields.get("at").parse().ok();
-    own.filter(|at| *at <= now && now.duration_since(*at).as_hours() < OLDEST_H).unwrap_or(now)
-}
-
 /// Logs the ticked runs into the account of their zones, and what was seen into the visit of the day.
 #[post("/sites/{id}/controllers/{number}/manual")]
 async fn log_runs(
@@ -87,7 +77,7 @@ async fn log_runs(
         flash(&here.who.session, told, None)?;
         return Ok(see_other(&back));
     }
-    let at = when(&here, &fields);
+    let at = entered_at(&fields, here.state.exactly_now());
     let date = at.to_zoned(here.records.tz.clone()).date();
     let zone = |station: u16| here.records.zone_on(StationId::new(number, station)).map(|zone| zone.id);
     let runs: Vec<(i64, f64)> =

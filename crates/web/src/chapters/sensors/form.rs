@@ -36,10 +36,6 @@ fn yes_no_unknown(name: &'static str, label: &'static str) -> Field {
     field
 }
 
-fn choice_of(name: &'static str, label: &'static str, options: Vec<(String, String)>) -> Field {
-    Field { kind: crate::page::forms::FieldKind::Choice(options), ..Field::text(name, label) }
-}
-
 /// The form of a card in the units of a site.
 // Long: a list of fields.
 fn form(card: &SensorCard, owners: &[(u8, String)], zones: &[(u16, String)], system: UnitSystem) -> Form {
@@ -50,7 +46,7 @@ fn form(card: &SensorCard, owners: &[(u8, String)], zones: &[(u16, String)], sys
         set.push(
             Field::number("rain_threshold", "Prevents watering after rain of", u.depth.unit).help(rain_help),
         );
-        set.push(choice_of(
+        set.push(Field::one_of(
             "release",
             "Ends",
             vec![("dries".into(), "when it has dried out".into()), ("days".into(), "after days".into())],
@@ -125,7 +121,7 @@ fn form(card: &SensorCard, owners: &[(u8, String)], zones: &[(u16, String)], sys
     if card.senses(Sense::SoilMoisture) {
         let mut options = vec![(String::new(), "not said".to_owned())];
         options.extend(zones.iter().map(|(n, name)| (n.to_string(), format!("{n} {name}"))));
-        place.push(choice_of("probe_station", "In zone", options));
+        place.push(Field::one_of("probe_station", "In zone", options));
         place.push(Field::number("height", "Depth below the ground", u.length.unit));
     }
     if card.senses(Sense::Flow) {
@@ -140,7 +136,10 @@ fn form(card: &SensorCard, owners: &[(u8, String)], zones: &[(u16, String)], sys
             FieldGroup {
                 folded: false,
                 legend: "Sensor",
-                fields: vec![Field::text("name", "Name"), choice_of("controller", "Controller", controllers)],
+                fields: vec![
+                    Field::text("name", "Name"),
+                    Field::one_of("controller", "Controller", controllers),
+                ],
             },
             FieldGroup { folded: false, legend: "What is set on it", fields: set },
             FieldGroup { folded: false, legend: "Where it stands", fields: place },
@@ -436,7 +435,7 @@ struct NewQuery {
     number: Option<u8>,
 }
 
-fn generic_card(code: &str) -> Option<(&'static str, SensorCard)> {
+pub(super) fn generic_card(code: &str) -> Option<(&'static str, SensorCard)> {
     generic().into_iter().find(|(c, _)| *c == code)
 }
 

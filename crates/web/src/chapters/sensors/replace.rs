@@ -1,8 +1,9 @@
 //! A sensor unit that is swapped: place, assignment, thresholds and readings stay with the sensor, what was wired and tested
 //! of the old unit counts no more.
 
+use super::form::generic_card;
 use super::{find, frame};
-use crate::page::forms::{Field, FieldError, FieldGroup, FieldKind, Form, Reader, base_version};
+use crate::page::forms::{Field, FieldError, FieldGroup, Form, Reader, base_version};
 use crate::page::frame::Frame;
 use crate::server::address;
 use crate::server::error::{PageError, page_with, see_other};
@@ -46,7 +47,7 @@ fn form(record: &SensorRecord, texts: &BTreeMap<String, String>, errors: &[Field
     let others = generic().into_iter().map(|(code, card)| (code.to_owned(), card.name));
     let kinds = [same].into_iter().chain(others).collect();
     let mut fields = vec![
-        Field { kind: FieldKind::Choice(kinds), ..Field::text("card", "Type of the new unit") },
+        Field::one_of("card", "Type of the new unit", kinds),
         Field::text("printed", "Type and serial number as printed on it"),
         Field::text("reason", "What was wrong with the old one"),
         Field::date("on", "Replaced on"),
@@ -105,11 +106,7 @@ struct NewUnit {
 fn read(fields: &Fields, old: &Sensor, today: Date) -> Result<NewUnit, Vec<FieldError>> {
     let mut reader = Reader::new(fields);
     let code = fields.get("card");
-    let card = if code == SAME {
-        Some(old.card.clone())
-    } else {
-        generic().into_iter().find(|(own, _)| *own == code).map(|(_, card)| card)
-    };
+    let card = if code == SAME { Some(old.card.clone()) } else { generic_card(code).map(|(_, card)| card) };
     if card.is_none() {
         reader.say("card", "Choose one from the list.");
     }
@@ -212,7 +209,7 @@ mod tests {
     }
 
     fn old(code: &str) -> Sensor {
-        let card = generic().into_iter().find(|(own, _)| *own == code).unwrap().1;
+        let card = generic_card(code).unwrap().1;
         Sensor { name: "Gate".into(), ..Sensor::of_card(card, 2) }
     }
 

@@ -2,7 +2,7 @@
 
 use super::planting_form;
 use crate::page::dates::{typed_from, typed_until};
-use crate::page::forms::{Field, FieldError, FieldGroup, FieldKind, Form, Reader};
+use crate::page::forms::{Field, FieldError, FieldGroup, Form, Reader};
 use crate::page::quantities;
 use crate::page::units::{PERCENT, SIGNED_PERCENT, Shown, Units};
 use crate::server::session::Fields;
@@ -111,7 +111,7 @@ pub(crate) fn form(
                     .default(defaults.allowable_depletion)
                     .help("Share of the available water that may be used before the refill point."),
                 Field::choice::<Sky>("sky", "Rain", Sky::label),
-                Field { kind: FieldKind::Choice(controllers), ..Field::text("controller", "Controller") },
+                Field::one_of("controller", "Controller", controllers),
                 Field::time("window_from", "Own water window from")
                     .help("Instead of the site's; leave both ends empty for that one."),
                 Field::time("window_until", "Own water window until"),

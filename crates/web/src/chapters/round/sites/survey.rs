@@ -2,7 +2,7 @@
 
 use super::card;
 use crate::page::dates::{typed_from, typed_time, typed_until};
-use crate::page::forms::{Field, FieldError, FieldGroup, FieldKind, Form, Reader};
+use crate::page::forms::{Field, FieldError, FieldGroup, Form, Reader};
 use crate::page::units::{DEGREES, Units};
 use crate::server::session::Fields;
 use crate::server::time_zones::{self, zone_at};
@@ -110,7 +110,7 @@ pub(crate) fn form_with_controller(
     errors: &[FieldError],
 ) -> Form {
     let mut form = form(system, texts, errors);
-    let kind = Field { kind: FieldKind::Choice(cards), ..Field::text("card", "Kind of controller") };
+    let kind = Field::one_of("card", "Kind of controller", cards);
     form.groups.push(FieldGroup {
         folded: false,
         legend: "First controller",
